@@ -10,7 +10,7 @@ import heapq
 import itertools
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from lazy_quarry.core.engine.commands import Command, Submit
@@ -22,7 +22,6 @@ from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.core.units import HOUR_MS, SECOND_MS
-from lazy_quarry.core.values import replace
 from lazy_quarry.demo.rehearsed import brought_forward
 from lazy_quarry.demo.virtual_clock import OnVirtualClock
 from lazy_quarry.errors import BadValue

@@ -4,13 +4,12 @@ import json
 import math
 import random
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, exact_duration
-from lazy_quarry.core.values import replace
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ the same commands give the same events, however the clock was sped up or paused 
 import math
 import random
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample, curve_of
@@ -15,7 +15,6 @@ from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import format_duration, plural
-from lazy_quarry.core.values import replace
 from lazy_quarry.run.fetching import FilesToFetch, NoFiles
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles

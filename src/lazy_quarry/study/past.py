@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from math import ceil
 
 from lazy_quarry.core.engine.events import (
@@ -19,7 +19,6 @@ from lazy_quarry.core.engine.events import (
 )
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.request import Request, Retries
-from lazy_quarry.core.values import replace
 
 BOUNDS = (NodeClosed, NodeOpened, Reserved, Unreserved, Held, Released, Ordered)
 """The events of what bound jobs in their time: closed nodes, reservations, holds, a person's own order."""

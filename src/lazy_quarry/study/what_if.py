@@ -2,14 +2,13 @@
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import ceil
 from typing import TypeVar
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Limits, Queue, Site, Tier
 from lazy_quarry.core.units import parse_duration
-from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from lazy_quarry.study.past import Past, PastJob
 

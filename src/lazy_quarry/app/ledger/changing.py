@@ -1,16 +1,12 @@
 """Changes of accounts in Ledger: typed, looked at for what they would come to, and made after a question."""
 
 from functools import partial
-from typing import TYPE_CHECKING
 
 from lazy_quarry.app.ledger.account_change import HOW, AccountChange, change_question, parse_change
 from lazy_quarry.app.ledger.account_rows import AccountRows
 from lazy_quarry.app.shared.acts import bound_of
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
-
-if TYPE_CHECKING:
-    pass
 
 
 class AccountChanging(Feature):

@@ -2,7 +2,6 @@
 
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from lazy_quarry.app.ledger.seen_books import STILL, SeenBooks
 from lazy_quarry.app.shared.acts import bound_of
@@ -10,9 +9,6 @@ from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import plural
-
-if TYPE_CHECKING:
-    pass
 
 
 class Reporting(Feature):

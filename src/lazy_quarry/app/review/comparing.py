@@ -1,7 +1,5 @@
 """The differences between runs, in Review: between those that are marked, or from the run before."""
 
-from typing import TYPE_CHECKING
-
 from lazy_quarry.app.review.difference_rows import DifferenceRows
 from lazy_quarry.app.review.run_rows import RunRows
 from lazy_quarry.app.shared.acts import key_of
@@ -11,9 +9,6 @@ from lazy_quarry.core.advice.scaling import Scaling
 from lazy_quarry.site.run_comparison import Difference, differences, scaling_of
 from lazy_quarry.views.job_detail import JobDetail
 from lazy_quarry.views.job_view import JobView
-
-if TYPE_CHECKING:
-    pass
 
 MOST_COMPARED = 6
 """Runs whose differences are told."""

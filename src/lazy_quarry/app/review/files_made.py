@@ -4,7 +4,6 @@ import time
 from functools import partial
 from glob import escape
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from lazy_quarry.app.review.made_rows import MadeRows, RemoveWanted
 from lazy_quarry.app.review.run_in_sight import RunInSight
@@ -16,10 +15,6 @@ from lazy_quarry.core.units import plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.fetched import Fetcher
 from lazy_quarry.run.node.made_files import MadeFiles
-
-if TYPE_CHECKING:
-    pass
-
 
 _TELL_S = 0.3
 """Between two words about how far a copy is."""

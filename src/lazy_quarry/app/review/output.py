@@ -6,7 +6,6 @@ import shlex
 import subprocess
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 from textual.app import SuspendNotSupported
 
@@ -20,9 +19,6 @@ from lazy_quarry.app.shared.place import Place
 from lazy_quarry.app.shared.typed_line import Typed
 from lazy_quarry.core.advice.error_lines import is_wrong
 from lazy_quarry.run.runner import OutputChunk
-
-if TYPE_CHECKING:
-    pass
 
 LONG = 4_000
 """Signs of a line that are searched; a pattern may take long on more."""

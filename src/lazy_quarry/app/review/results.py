@@ -1,7 +1,6 @@
 """Values that a pattern finds in the outputs of runs or tasks, in Review: tried as it is typed, then looked for in all."""
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING
 
 from lazy_quarry.app.review.output_rows import OutputRows
 from lazy_quarry.app.review.output_window import PIECE
@@ -18,9 +17,6 @@ from lazy_quarry.core.units import plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.run_comparison import ResultRow, result_rows
 from lazy_quarry.views.job_view import JobView
-
-if TYPE_CHECKING:
-    pass
 
 EVERY = 50
 """Rows after which results are shown while they are read."""

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from lazy_quarry.app.review.comparing import Comparing
 from lazy_quarry.app.review.difference_rows import DifferenceRows
@@ -21,9 +20,6 @@ from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.units import plural
 from lazy_quarry.site.mail.mail_folder import Letter
-
-if TYPE_CHECKING:
-    pass
 
 WIDGETS = {
     "output": OutputRows,

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING
 
 from lazy_quarry.app.shared import doing_sentences
 from lazy_quarry.app.shared.acts import ACTS, key_of
@@ -14,9 +13,6 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views.job_view import JobView
 from lazy_quarry.views.outcomes import Outcome
-
-if TYPE_CHECKING:
-    pass
 
 _LACKED = (Phase.OVERTIME, Phase.OVERMEMORY)
 

@@ -1,7 +1,6 @@
 """Watch: what is done to jobs, tasks and chains, one or all that are marked."""
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from lazy_quarry.app.shared.acts import key_of
 from lazy_quarry.app.shared.feature import apart
@@ -17,9 +16,6 @@ from lazy_quarry.errors import QuarryError
 from lazy_quarry.views.foretold import foretold_words
 from lazy_quarry.views.job_view import JobView
 from lazy_quarry.views.outcomes import Outcome
-
-if TYPE_CHECKING:
-    pass
 
 
 class WatchDoing(JobDoing):

@@ -10,15 +10,13 @@ NeurIPS 2021), so that 8 in 10 are held when the load changes too.
 import math
 from collections import Counter, deque
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from heapq import heapify, heappop, heappush
 from itertools import zip_longest
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-
-from lazy_quarry.core.values import replace
 
 OUTSIDE = 0.2
 """A range is to miss so often: half of that on each side."""

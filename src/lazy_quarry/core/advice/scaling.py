@@ -5,13 +5,12 @@ All parts s are held against the runs (:mod:`.law_fits`), so that what is told h
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import exp, log, sqrt
 from statistics import median
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import plural
-from lazy_quarry.core.values import replace
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.law_fits import LawFits, Numbers

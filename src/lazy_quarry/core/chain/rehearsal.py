@@ -1,7 +1,7 @@
 """A chain rehearsed in the queue as it is now: when each job would start and end, by the plan itself."""
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lazy_quarry.core.chain.graph import ordered, slack
 from lazy_quarry.core.engine.engine import Engine
@@ -10,7 +10,6 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.array_finish import array_finish
 from lazy_quarry.core.plan.placement import Owner, PlanRequest
 from lazy_quarry.core.plan.timeline import Timeline
-from lazy_quarry.core.values import replace
 
 NO_PLACE = "finds no place now"
 Waits = Mapping[str, tuple[tuple[str, str], ...]]

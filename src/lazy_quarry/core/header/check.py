@@ -3,7 +3,7 @@
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import Any
 
@@ -24,7 +24,6 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import exact_duration, exact_size
-from lazy_quarry.core.values import replace
 
 _NO_REQUEST = ("header-unclosed", "header-nearly", "header-too-long")
 """Without a header that can be read, nothing is known of the request."""

@@ -1,8 +1,6 @@
 """A chain as the journal knows it: its jobs by name, with their numbers and what each waits for."""
 
-from dataclasses import dataclass
-
-from lazy_quarry.core.values import replace
+from dataclasses import dataclass, replace
 
 
 @dataclass(frozen=True, slots=True)

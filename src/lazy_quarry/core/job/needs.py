@@ -6,14 +6,13 @@ differ by one at most and the fuller nodes come first.
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import ceil
 
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Node, Queue, Site
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import fold_names, format_size, plural
-from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Impossible
 
 

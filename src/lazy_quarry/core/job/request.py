@@ -1,11 +1,10 @@
 """A job's request, with every default filled in."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.sweep import Array
-from lazy_quarry.core.values import replace
 
 
 @dataclass(frozen=True, slots=True)

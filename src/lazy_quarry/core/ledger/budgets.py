@@ -6,14 +6,13 @@ counted in another, also not of a job that runs through its edge.
 """
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import lru_cache
 
 from lazy_quarry.core.ledger.period import period_of
 from lazy_quarry.core.site import Account, Site
 from lazy_quarry.core.units import DAY_MS
-from lazy_quarry.core.values import replace
 
 Meters = Mapping[int, Mapping[str, int]]
 """Core-ms that each account had been charged, by the instants at which terms began."""

@@ -1,7 +1,7 @@
 """When all tasks of an array would have ended: they are placed in a copy of the plan, as many at a time as fit."""
 
 import heapq
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -9,7 +9,6 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.placement import PlanRequest
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.timeline import Timeline
-from lazy_quarry.core.values import replace
 
 MOST_ROUNDS = 12
 """Beyond so many, the rest is estimated at the pace of these."""

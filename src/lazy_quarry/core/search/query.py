@@ -9,7 +9,7 @@ they are looked for as words.
 import re
 import unicodedata
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, tzinfo
 from functools import lru_cache
 
@@ -18,7 +18,6 @@ from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.fields import FIELDS, SHORT, SearchField, span_of
 from lazy_quarry.core.search.plain_words import STATES, time_at
-from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 
 MOST_TERMS, LONGEST = 40, 2000

@@ -8,11 +8,10 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from lazy_quarry.core.units import format_size, off_words
-from lazy_quarry.core.values import replace
 from lazy_quarry.files import given
 from lazy_quarry.files.file_systems import is_of_network
 from lazy_quarry.run.hosts.reach import OPENED_AT_ONCE, Talk, Unreached, reach

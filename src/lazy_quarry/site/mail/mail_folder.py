@@ -9,12 +9,11 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
-from lazy_quarry.core.values import replace
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours
 

@@ -13,7 +13,7 @@ from base64 import b64decode
 from collections import deque
 from collections.abc import Callable, Iterable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.chain.chain_file import chain_notice
@@ -22,7 +22,6 @@ from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import format_bytes, format_duration
-from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
 from lazy_quarry.run.relay import Later, Never, NotNow, Relay, send
 from lazy_quarry.site.caller import Caller
