@@ -2,7 +2,6 @@
 
 import random
 import time
-from dataclasses import replace
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Started, Submitted
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Allocation, Origin
+from lazy_quarry.core.values import replace
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.queries import Queries

@@ -1,7 +1,6 @@
 """Replan after one change, against NumPy's stable sort of a million numbers."""
 
 import random
-from dataclasses import replace
 
 import numpy as np
 
@@ -11,6 +10,7 @@ from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanReques
 from lazy_quarry.core.plan.plan import make_plan
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Site, Tier, Window
+from lazy_quarry.core.values import replace
 from lazy_quarry.site.fast_search import loaded
 
 DAY_S = 86_400

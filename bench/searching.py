@@ -2,10 +2,10 @@
 
 import sqlite3
 import tempfile
-from dataclasses import fields
 from pathlib import Path
 
 import numpy as np
+from msgspec.structs import fields
 
 from bench.year import write_year
 from lazy_quarry.core.search.facts import Facts

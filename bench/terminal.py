@@ -15,8 +15,9 @@ import tempfile
 import termios
 import time
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
+
+from lazy_quarry.core.values import replace
 
 ROWS, COLUMNS = 47, 160
 START_S, KEY_S, IDLE_S = 9.0, 2.5, 6.0

@@ -7,10 +7,10 @@ import asyncio
 import random
 import tempfile
 import time
-from dataclasses import replace
 
 from lazy_quarry.app.open_site import demo_app
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.values import replace
 
 
 def board_of(board, count: int):

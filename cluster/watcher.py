@@ -12,7 +12,6 @@ import socket
 import sys
 import uuid
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
 from cluster import kernel
@@ -20,6 +19,7 @@ from cluster.control_groups import Hierarchy, hierarchies, make_group, remove_gr
 from cluster.folder import Folder, Kept, Process
 from cluster.hosts import HOSTS
 from cluster.outer import GroupsOfHosts, be_outer
+from lazy_quarry.core.values import replace
 
 _ROOT = Path("/sys/fs/cgroup")
 

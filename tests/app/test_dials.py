@@ -2,7 +2,6 @@
 
 import tomllib
 from copy import deepcopy
-from dataclasses import replace
 from functools import cache
 
 import pytest
@@ -13,6 +12,7 @@ from lazy_quarry.app.draft.header_dials import dials, follows, wanted_traits
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.edit import set_key
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.session import Rehearsed
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue

@@ -1,7 +1,6 @@
 """Survey and Draft on a site of 2,000 nodes, and on one of ten."""
 
 import re
-from dataclasses import replace
 
 import pytest
 
@@ -10,6 +9,7 @@ from lazy_quarry.app.shared.draft_shelf import DraftShelf
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier
+from lazy_quarry.core.values import replace
 from tests.app.support import press, text_of, wait_for
 from tests.conftest import SiteUnderTest
 

@@ -2,7 +2,6 @@
 
 import os
 import time
-from dataclasses import replace
 
 import pytest
 from textual import events
@@ -17,6 +16,7 @@ from lazy_quarry.core.advice.curves import Point, result_curves
 from lazy_quarry.core.advice.found_value import ValuePattern, number_in
 from lazy_quarry.core.advice.task_groups import TaskFacts, causes, distribution, outliers
 from lazy_quarry.core.job.curve import curve_of
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from lazy_quarry.run.fetching import FilesHere
 from lazy_quarry.run.node.made_files import MadeFile, MadeFiles

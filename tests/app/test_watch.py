@@ -1,6 +1,5 @@
 """Watch as a person uses it, by keys alone: finding, grouping, nodes, why, changes, order, marks, columns."""
 
-from dataclasses import replace
 from pathlib import Path
 
 from lazy_quarry.app.shared.frame import NoteBar
@@ -8,6 +7,7 @@ from lazy_quarry.app.watch.change_pane import Changes
 from lazy_quarry.app.watch.job_rows import JobRows
 from lazy_quarry.app.watch.watch_list import Arranger, Choice
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.values import replace
 from lazy_quarry.site.chain_source import read_source
 from tests.app.support import demo, drawn, press, settled, text_of, wait_for
 

@@ -2,7 +2,6 @@
 
 import math
 import random
-from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -15,6 +14,7 @@ from lazy_quarry.core.advice.run_times import ALIKE, Chance, RunKind, RunTimes
 from lazy_quarry.core.advice.warnings import SURE, SURE_OF_MEMORY, LikeIt, Work, chance_full, chance_late
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.trial_values import asked_of, sizes_in
 from lazy_quarry.study.columns import Columns

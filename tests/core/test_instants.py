@@ -1,6 +1,5 @@
 """Instants as people write them: offsets, zones, both changes of daylight saving, and times before now."""
 
-from dataclasses import replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
@@ -12,6 +11,7 @@ from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.instants import instant_of, parse_instant, parse_since, start_of_day, zone_called
 from lazy_quarry.core.units import clock_time, format_instant
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from tests.conftest import script, small_site
 

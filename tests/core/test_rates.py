@@ -1,7 +1,5 @@
 """Charges: the largest share of a node, its size, and the factors of traits, queue and tier; and what is free."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
@@ -15,6 +13,7 @@ from lazy_quarry.core.job.queue_fit import queue_fit
 from lazy_quarry.core.job.rates import charge, counted, greatest_charge, is_free
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Node, Queue, Rates, Tier
+from lazy_quarry.core.values import replace
 from tests.conftest import small_site
 from tests.core.charged import charged_for
 from tests.core.engine.test_invariants import NOW, Draw

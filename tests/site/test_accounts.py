@@ -1,7 +1,6 @@
 """Accounts: their terms, what happens when a budget is used up, who is warned, who may charge, and who may change that."""
 
 import inspect
-from dataclasses import replace
 from datetime import UTC, datetime
 
 import pytest
@@ -12,6 +11,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.ledger.budgets import FOR_EVER, Term, term_of
 from lazy_quarry.core.site import Account, Tier
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.link.answered import method_of_part
 from lazy_quarry.link.protocol import types_of
 from lazy_quarry.link.site_client import CALLS, SiteClient

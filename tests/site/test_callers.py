@@ -1,12 +1,11 @@
 """Several people on one engine: what each sees, may do, and is told."""
 
-from dataclasses import replace
-
 import pytest
 
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.site import Account, Limits, Tier
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.site_file.roles import caller_of, refusal

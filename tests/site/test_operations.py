@@ -1,13 +1,12 @@
 """A site in use between engine, journal and runner: clocks that jump, journals that fail."""
 
-from dataclasses import replace
-
 import pytest
 
 from lazy_quarry.cli.output.job_text import show_lines
 from lazy_quarry.core.engine.events import ClockHeld, Ended
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase, task_id
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused, StateFolderError
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.sqlite.tables import events as events_table

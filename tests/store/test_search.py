@@ -1,7 +1,6 @@
 """Searching: the index finds what its plain rule finds, follows the journal, and is made anew when it is damaged."""
 
 import string
-from dataclasses import replace
 from datetime import UTC, datetime
 
 import pytest
@@ -12,6 +11,7 @@ from lazy_quarry.core.job.job import TASK_SPAN
 from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.core.search.query import Order, meets, parse_order, parse_query, parts_of
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue, StateFolderError
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.search_index import IndexEntry

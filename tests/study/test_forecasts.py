@@ -1,11 +1,10 @@
 """Forecasts tried on a past: what is said at a submission rests on what had ended before, and is held against what came."""
 
-from dataclasses import replace
-
 import pytest
 
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Account, Node, Queue, Tier, Window
+from lazy_quarry.core.values import replace
 from lazy_quarry.study.forecast_groups import COLUMNS, by_group, csv_rows
 from lazy_quarry.study.forecasting import trace_forecasts
 from lazy_quarry.study.own_forecasts import forecasts_of

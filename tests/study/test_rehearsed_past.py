@@ -1,7 +1,6 @@
 """The engine does again what it did once: a study of it under its own policy starts every job when it started."""
 
 import heapq
-from dataclasses import replace
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -13,6 +12,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.request import Retries
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.core.plan import compiled
+from lazy_quarry.core.values import replace
 from lazy_quarry.study.own_past import study
 from lazy_quarry.study.past import past_of
 from tests.core.engine.test_invariants import NOW, Draw, World

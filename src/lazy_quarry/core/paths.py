@@ -6,7 +6,8 @@ the header names it with a relative path, from the folder where the job was subm
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 JOINED = "joined"
 """The value of ``errors`` that sends errors into the output file."""
@@ -53,8 +54,7 @@ def better_output(path: str, placeholders: str) -> str:
     return f"{stem}-{placeholders}{dot}{ending}" if dot and "/" not in ending and stem else f"{path}-{placeholders}"
 
 
-@dataclass(frozen=True, slots=True)
-class JobPaths:
+class JobPaths(Struct, frozen=True):
     """The paths of one job. ``words`` are the values of its placeholders, by name."""
 
     folder: str

@@ -1,12 +1,12 @@
 """A cluster: its nodes, queues, accounts, tiers, windows and software. A value, never changed."""
 
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
+from msgspec import Struct, field
 
-@dataclass(frozen=True)
-class Limits:
+
+class Limits(Struct, frozen=True):
     """Limits of all jobs of a user, account, queue or tier together, and of one job of them alone; None is no limit."""
 
     running_jobs: int | None = None
@@ -24,8 +24,7 @@ class Limits:
         return self.running_jobs, self.cores, self.gpus
 
 
-@dataclass(frozen=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """The weights of the parts of a standing, in hours of waiting. A tier has its own."""
 
     account_h: float = 12.0
@@ -35,8 +34,7 @@ class Standing:
     """After so long, use counts half."""
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """Seconds for which things are kept that nobody needs for ever; None keeps them."""
 
     events_s: int | None = None
@@ -49,8 +47,7 @@ Factor = tuple[tuple[str, int], ...]
 """Factors in thousandths, by name."""
 
 
-@dataclass(frozen=True)
-class Rates:
+class Rates(Struct, frozen=True):
     """The rates of charging: see :mod:`lazy_quarry.core.job.rates`."""
 
     by: Literal["largest-share", "cores"] = "largest-share"
@@ -72,8 +69,7 @@ LOCAL = "local"
 """The host of a node that is the machine the engine runs on."""
 
 
-@dataclass(frozen=True)
-class HostWay:
+class HostWay(Struct, frozen=True):
     """The way to a node: the host as SSH knows it, the Python there, and the folder for our files, empty for the usual one.
 
     Without a word from an engine for ``lease_s`` seconds its jobs are stopped there; None: they go on for ever. Files of ``copies``
@@ -88,8 +84,7 @@ class HostWay:
     copy_mib: int | None = None
 
 
-@dataclass(frozen=True)
-class Node:
+class Node(Struct, frozen=True):
     """A machine and its capacity. ``traits`` are properties that a job may ask for."""
 
     name: str
@@ -110,8 +105,7 @@ class Node:
         return self.way is not None and self.way.host != LOCAL
 
 
-@dataclass(frozen=True)
-class Queue:
+class Queue(Struct, frozen=True):
     """A set of nodes under one rule. A limit of None is no limit; ``users`` empty means everyone."""
 
     name: str
@@ -130,8 +124,7 @@ class Queue:
     limits: Limits = Limits()
 
 
-@dataclass(frozen=True)
-class Account:
+class Account(Struct, frozen=True):
     """An account that jobs are charged to. ``budget_core_hours`` None is unlimited; ``users`` empty means everyone.
 
     What is charged to it counts for the budgets and limits of all accounts above it too.
@@ -166,8 +159,7 @@ class Account:
         return round((self.budget_core_hours or 0) * 3_600_000)
 
 
-@dataclass(frozen=True)
-class Tier:
+class Tier(Struct, frozen=True):
     """A level of service: the factor of its charge, in thousandths, and who may use it."""
 
     name: str
@@ -182,8 +174,7 @@ class Tier:
     limits: Limits = Limits()
 
 
-@dataclass(frozen=True)
-class Window:
+class Window(Struct, frozen=True):
     """A time in which these nodes run no jobs, or only some people's. Instants in milliseconds."""
 
     nodes: tuple[str, ...]
@@ -204,16 +195,14 @@ class Window:
         return user in self.users or account in self.accounts
 
 
-@dataclass(frozen=True)
-class Closure:
+class Closure(Struct, frozen=True):
     """A node that takes no jobs until somebody opens it again, and why."""
 
     node: str
     reason: str
 
 
-@dataclass(frozen=True)
-class StorageArea:
+class StorageArea(Struct, frozen=True):
     """A storage area: whether every node sees it, whether it is backed up, whether it suits heavy reading and writing."""
 
     path: str
@@ -225,8 +214,7 @@ class StorageArea:
     """The nodes that see it, where not all do."""
 
 
-@dataclass(frozen=True)
-class Software:
+class Software(Struct, frozen=True):
     """A module that may be loaded, and its programs; empty when they aren't known."""
 
     name: str
@@ -234,8 +222,7 @@ class Software:
     note: str = ""
 
 
-@dataclass(frozen=True)
-class MailWay:
+class MailWay(Struct, frozen=True):
     """The way of mail out of the site: the relay (none: it is kept here alone), and the address that it comes from.
 
     ``tls``: from the start, by STARTTLS, by STARTTLS where it is offered, or never.
@@ -249,8 +236,7 @@ class MailWay:
     sender: str = ""
 
 
-@dataclass(frozen=True)
-class Site:
+class Site(Struct, frozen=True, dict=True):
     """A whole cluster. ``kind`` tells who runs the jobs: modelled in memory, or this machine."""
 
     name: str

@@ -3,8 +3,9 @@
 import re
 from collections.abc import Callable
 from collections.abc import Set as AbstractSet
-from dataclasses import dataclass
 from functools import lru_cache
+
+from msgspec import Struct
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import BadValue
@@ -16,8 +17,7 @@ MOST_LEVELS = 100
 """Levels that ``not`` and parentheses may be nested."""
 
 
-@dataclass(frozen=True, slots=True)
-class Traits:
+class Traits(Struct, frozen=True):
     """A parsed expression: a tree of ``("name", x)``, ``("not", a)``, ``("and", a, b, …)``, ``("or", a, b, …)``."""
 
     tree: tuple

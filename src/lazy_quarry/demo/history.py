@@ -10,8 +10,9 @@ import heapq
 import itertools
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+
+from msgspec import Struct
 
 from lazy_quarry.core.engine.commands import Command, Submit
 from lazy_quarry.core.engine.events import BroughtForward
@@ -22,6 +23,7 @@ from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.core.units import HOUR_MS, SECOND_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.rehearsed import brought_forward
 from lazy_quarry.demo.virtual_clock import OnVirtualClock
 from lazy_quarry.errors import BadValue
@@ -73,8 +75,7 @@ def _own_site(history: History, name: str) -> Site:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Names:
+class _Names(Struct, frozen=True):
     """The names of a trace's numbers: as its header says, or the numbers themselves."""
 
     queues: dict[int, str]

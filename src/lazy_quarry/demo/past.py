@@ -2,7 +2,8 @@
 
 import heapq
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.needs import deal, memory_on_node
@@ -15,8 +16,7 @@ from lazy_quarry.demo.people import Arrival
 from lazy_quarry.run.rehearsal import modelled_inside, modelled_parts
 
 
-@dataclass(slots=True)
-class _Ground:
+class _Ground(Struct):
     """Free cores, memory and GPUs of the nodes of one kind, and the ends that will free more."""
 
     nodes: list[str]

@@ -4,16 +4,17 @@ import json
 import math
 import random
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, exact_duration
+from lazy_quarry.core.values import replace
 
 
-@dataclass(frozen=True, slots=True)
-class Kind:
+class Kind(Struct, frozen=True):
     """A kind of job that somebody runs again and again."""
 
     name: str
@@ -110,8 +111,7 @@ SPARE = (
 """Jobs that fill the gaps, and give way when others need the place."""
 
 
-@dataclass(frozen=True, slots=True)
-class Arrival:
+class Arrival(Struct, frozen=True):
     """Somebody submits a job."""
 
     at_ms: int

@@ -1,13 +1,13 @@
 """Jobs of yours on the demo site: one in nearly every state, each for a reason you can read."""
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request, task_request
 from lazy_quarry.core.job.sweep import Array, Parameter
 from lazy_quarry.core.units import MINUTE_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.people import Arrival, origin_of
 from lazy_quarry.demo.site import BEGINS_MS, YOU
 

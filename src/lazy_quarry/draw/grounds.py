@@ -3,13 +3,12 @@
 On paper each role is told from every other in grey too, by how dark it is or by its hatching.
 """
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.draw.palette import CHALK, DUSK, Colours
 
 
-@dataclass(frozen=True, slots=True)
-class Tone:
+class Tone(Struct, frozen=True):
     """The fill of a role: its colour, its hatching, and whether it is only outlined."""
 
     colour: str
@@ -17,8 +16,7 @@ class Tone:
     outlined: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Ground:
+class Ground(Struct, frozen=True):
     """A ground with the tones of all roles."""
 
     name: str

@@ -1,10 +1,9 @@
 """The colours of the two grounds by their roles, and those of terminals with sixteen; nothing here draws."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class Colours:
+class Colours(Struct, frozen=True):
     """Ochre: mine, running, the cursor, keys. River: waiting. Heather: blocked. Moss: done. Rust: failed, closed."""
 
     name: str

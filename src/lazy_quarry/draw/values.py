@@ -4,11 +4,10 @@ A *role* says what a mark means (``mine``, ``expected``, ``closed``); its colour
 :mod:`lazy_quarry.draw.grounds`.
 """
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 
-@dataclass(frozen=True, slots=True)
-class Scale:
+class Scale(Struct, frozen=True):
     """An axis from ``low`` to ``high`` in its own unit, with its label and marks as (place, words)."""
 
     low: float
@@ -19,8 +18,7 @@ class Scale:
     """Where the present is, on an axis of time."""
 
 
-@dataclass(frozen=True, slots=True)
-class Bar:
+class Bar(Struct, frozen=True):
     """From and until on the scale. ``base`` and ``height`` are parts of the lane, from 0 at its foot to 1."""
 
     begin: float
@@ -32,8 +30,7 @@ class Bar:
     """Written inside where there is room for it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Lane:
+class Lane(Struct, frozen=True):
     """A row: its label, its bars from back to front, and a word after the last one."""
 
     label: str
@@ -44,16 +41,14 @@ class Lane:
     heading: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Lanes:
+class Lanes(Struct, frozen=True):
     """Rows on one scale, from top to bottom."""
 
     scale: Scale
     lanes: tuple[Lane, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(Struct, frozen=True):
     """A place in a field, by row and column from 0."""
 
     row: int
@@ -64,8 +59,7 @@ class Cell:
     """Part of the role's colour that it has; the rest is the paper's."""
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
+class Field(Struct, frozen=True):
     """Cells in rows and columns, with labels on both sides and what these are."""
 
     rows: tuple[str, ...]
@@ -75,8 +69,7 @@ class Field:
     columns_are: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Slab:
+class Slab(Struct, frozen=True):
     """A box of a graph, its middle at ``x``, ``y``; several behind one another for an array. Lines of words inside."""
 
     x: float
@@ -91,8 +84,7 @@ class Slab:
     strong: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Edge:
+class Edge(Struct, frozen=True):
     """A line from slab to slab through these points; ``line`` is its condition: solid, broken, double, dotted, ribbon."""
 
     points: tuple[tuple[float, float], ...]
@@ -100,8 +92,7 @@ class Edge:
     strong: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Graph:
+class Graph(Struct, frozen=True):
     """Slabs and edges; ``width`` and ``height`` hold all of them. y goes down."""
 
     width: float
@@ -110,8 +101,7 @@ class Graph:
     edges: tuple[Edge, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Curve:
+class Curve(Struct, frozen=True):
     """Points in the order of x, drawn as a ``line``, an ``area``, with ``marks``, or as ``bars``; the role is its colour's."""
 
     points: tuple[tuple[float, float], ...]
@@ -122,8 +112,7 @@ class Curve:
     dashes: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Plot:
+class Plot(Struct, frozen=True):
     """Curves on one scale upwards, whose label stands above; ``mark`` is a line across with its words."""
 
     y: Scale
@@ -132,16 +121,14 @@ class Plot:
     mark_words: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Plots:
+class Plots(Struct, frozen=True):
     """Plots one below another, on one scale along their foot."""
 
     x: Scale
     plots: tuple[Plot, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Figure:
+class Figure(Struct, frozen=True, kw_only=True):
     """A drawing with all its words. ``source`` says what it is of and when; ``legend`` is (role, words), in order."""
 
     name: str

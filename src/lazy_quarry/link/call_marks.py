@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import wraps
 from typing import Any, Literal, TypeVar, cast
+
+from msgspec import Struct
 
 from lazy_quarry.views.rights import Rights
 
@@ -31,8 +32,7 @@ Long = Literal["no", "yes", "ended", "if ended"]
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(Struct, frozen=True):
     """A call: the part of a site that answers it, who may make it, and what it needs.
 
     ``long``: it may take long, as one that reads files of people, much of the past, or many scripts. It is answered apart from all

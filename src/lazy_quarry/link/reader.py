@@ -15,12 +15,14 @@ import sys
 import threading
 import time
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NoReturn
 
+from msgspec import Struct
+
 from lazy_quarry.core.advice.forward_draws import SupposedJob
 from lazy_quarry.core.site import Site
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.answered import answer
 from lazy_quarry.link.protocol import fault_line, glance_at, number_faults_from
@@ -49,16 +51,14 @@ SIZE = 8
 """Bytes that say how long the next message is."""
 
 
-@dataclass(frozen=True, slots=True)
-class Begin:
+class Begin(Struct, frozen=True):
     """The first message to a reader: the state folder, and the site as the engine has it."""
 
     folder: Path
     site: Site
 
 
-@dataclass(frozen=True, slots=True)
-class Ask:
+class Ask(Struct, frozen=True):
     """A call for a reader, with what the engine alone knows: why nothing can start now, and the ranges of starts."""
 
     caller: Caller
@@ -70,8 +70,7 @@ class Ask:
     """The last jobs that this person asked of though nobody has submitted them, and what is expected of them."""
 
 
-@dataclass(frozen=True, slots=True)
-class MakeStudy:
+class MakeStudy(Struct, frozen=True):
     """A study for a reader, as a view of it that says what is asked."""
 
     view: StudyView

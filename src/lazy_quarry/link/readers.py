@@ -9,10 +9,12 @@ import socket
 import time
 from collections import deque
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import Struct, field
+
+from lazy_quarry.core.values import replace
 from lazy_quarry.link.protocol import INTERNAL, Glance, error_line
 from lazy_quarry.link.reader import SIZE, Ask, Begin, MakeStudy, framed, send
 from lazy_quarry.site.caller import Caller
@@ -43,8 +45,7 @@ def most_s() -> float:
     return float(os.environ.get("LQ_CALL_LIMIT", "120"))
 
 
-@dataclass(eq=False)
-class _Reader:
+class _Reader(Struct, eq=False):
     """A process that reads, and what it was told."""
 
     reader: asyncio.StreamReader

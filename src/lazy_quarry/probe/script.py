@@ -8,7 +8,6 @@ import stat
 import time
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
-from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -23,6 +22,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.header.surroundings import Staged, Surroundings
 from lazy_quarry.core.job.sweep import files_of
 from lazy_quarry.core.paths import JOINED, start_folder, within
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from lazy_quarry.files import given
 from lazy_quarry.probe.language import findings

@@ -6,8 +6,9 @@ import zlib
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
+
+from msgspec import Struct
 
 from lazy_quarry.run.node.carried import MOST_PIECE, digest_of, get_piece, listing
 from lazy_quarry.run.node.file_service import FileService
@@ -97,8 +98,7 @@ def is_same(top: str, name: str, size: int, there: Callable[[int, int], str], po
     return True
 
 
-@dataclass(frozen=True, slots=True)
-class Fetchable:
+class Fetchable(Struct, frozen=True):
     """Files of a job that patterns meet. ``missing`` are those that meet nothing, ``there`` the host; empty for this machine."""
 
     files: tuple[FetchFile, ...] = ()
@@ -122,8 +122,7 @@ class FilesToFetch(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True)
-class FilesHere:
+class FilesHere(Struct, frozen=True):
     """Files in a folder of this machine."""
 
     folder: str
@@ -142,8 +141,7 @@ class FilesHere:
         return digest_of(self.folder, path, begin, most)
 
 
-@dataclass(frozen=True, slots=True)
-class FilesThere:
+class FilesThere(Struct, frozen=True):
     """Files in the place of an attempt on a host."""
 
     service: FileService

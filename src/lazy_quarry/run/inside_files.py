@@ -8,10 +8,10 @@ import json
 import time
 from collections.abc import Callable, Iterable
 from contextlib import suppress
-from dataclasses import replace
 from typing import Any
 
 from lazy_quarry.core.job.inside import MOST_PARTS, Inside, Part, Spread, thinned
+from lazy_quarry.core.values import replace
 from lazy_quarry.run.node.file_service import InsideRaw, Mark
 
 Asked = Callable[[Mark | None, list[str]], InsideRaw | None]

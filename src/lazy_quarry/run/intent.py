@@ -2,8 +2,9 @@
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 import lazy_quarry
 from lazy_quarry.core.job.job import Allocation, Job
@@ -47,8 +48,7 @@ FOR_PYTHON = str(Path(lazy_quarry.__file__).parent / "inside" / "python")
 """The folder with the one file that Python programs import to name their parts."""
 
 
-@dataclass(frozen=True, slots=True)
-class Ground:
+class Ground(Struct, frozen=True):
     """Where attempts are on a node: ``folder`` has all of ours there, ``journal`` is the one that the attempts are in.
 
     Core k of the plan is the k-th of ``processors``. ``spool`` and ``commands`` (the folder that has ``lq``) are below the folder,

@@ -4,7 +4,6 @@ import os
 import secrets
 import time
 from collections.abc import Mapping
-from dataclasses import replace
 from functools import partial
 
 from lazy_quarry.core.engine.commands import Finish
@@ -12,6 +11,7 @@ from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, curve_of
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.core.job.node_use import NodeUse, sum_of
+from lazy_quarry.core.values import replace
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.files_of_nodes import FilesOfNodes
 from lazy_quarry.run.intent import attempt_name, attempt_of, named_attempt, part_names, part_of

@@ -7,7 +7,8 @@ the same commands give the same events, however the clock was sped up or paused 
 import math
 import random
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
 
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample, curve_of
@@ -15,6 +16,7 @@ from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import format_duration, plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.run.fetching import FilesToFetch, NoFiles
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
@@ -22,8 +24,7 @@ from lazy_quarry.run.runner import Attempt, JobFiles, KeptThere, OutputChunk
 from lazy_quarry.run.without_hosts import WithoutHosts
 
 
-@dataclass(frozen=True, slots=True)
-class ModelledRun:
+class ModelledRun(Struct, frozen=True):
     """The course of one attempt: its time in ms, its end, and its use."""
 
     after_ms: int

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
+
+from msgspec import Struct
 
 from lazy_quarry.files import given
 
@@ -14,8 +15,7 @@ if TYPE_CHECKING:
 TIMEOUT_S = 30.0
 
 
-@dataclass(frozen=True, slots=True)
-class Relay:
+class Relay(Struct, frozen=True):
     """Where mail goes out. ``tls``: from the start, by STARTTLS, by STARTTLS where it is offered, or never."""
 
     host: str

@@ -1,7 +1,8 @@
 """An engine's view of a runner of jobs."""
 
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.copying import Copying
@@ -13,8 +14,7 @@ from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
 
 
-@dataclass(frozen=True, slots=True)
-class OutputChunk:
+class OutputChunk(Struct, frozen=True):
     """A piece of what a job printed. ``next_byte`` is where the next piece begins, ``size`` all there is."""
 
     path: str
@@ -26,8 +26,7 @@ class OutputChunk:
     """True when the file is not as the job left it, so that nothing of it is told as the job's."""
 
 
-@dataclass(frozen=True, slots=True)
-class Attempt:
+class Attempt(Struct, frozen=True):
     """An attempt that is about to start: of which job and submission, and the node of each of its parts."""
 
     job: int
@@ -36,8 +35,7 @@ class Attempt:
     nodes: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class HostState:
+class HostState(Struct, frozen=True):
     """A node that is a host of its own, as it is at present. What isn't known is empty or None."""
 
     node: str
@@ -60,8 +58,7 @@ class HostState:
     """Bytes a second of the copy that was measured last."""
 
 
-@dataclass(frozen=True, slots=True)
-class KeptThere:
+class KeptThere(Struct, frozen=True):
     """Something that stays on a host after its jobs, under a name: results that are still to be brought back (``results-…``), a
     scratch folder for the next run of a job's name (``scratch-…``), a file for the next job that takes it in (``input-…``).
     """

@@ -1,12 +1,12 @@
 """Advice on the next request of a name: from all comparable runs, with its reason, what it saves and how much sooner it starts."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 from lazy_quarry.core.advice.next_time import MISS, NextTime, next_time, round_memory, round_time
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.units import exact_duration, exact_size
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.alike_runs import past_run
 from lazy_quarry.site.caller import Caller

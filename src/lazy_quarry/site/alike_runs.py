@@ -1,7 +1,8 @@
 """Runs from which something is learned for another: those of the same script or commands, else of the same name and place."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.next_time import RunToLearnFrom
 from lazy_quarry.core.job.job import Job, Phase
@@ -39,8 +40,7 @@ def past_run(job: Job) -> RunToLearnFrom | None:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Kind:
+class Kind(Struct, frozen=True):
     """The property in which runs are alike: what they do, or their name and place.
 
     The place is the folder where it starts and, for a part of a chain, the chain's name.

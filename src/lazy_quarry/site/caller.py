@@ -1,13 +1,13 @@
 """The person who makes a call."""
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.by import By
 
 
-@dataclass(frozen=True, slots=True)
-class Caller:
+class Caller(Struct, frozen=True):
     """A person who makes a call, as the site knows them; :func:`lazy_quarry.site.site_file.roles.caller_of` makes one."""
 
     user: str

@@ -1,7 +1,6 @@
 """Acts of people on chains: each is submitted, held, cancelled and continued as one thing."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 
 from lazy_quarry.core.chain.chain_check import ChainChecked
 from lazy_quarry.core.chain.graph import downstream, ordered
@@ -12,6 +11,7 @@ from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.job.phase import FAILING
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chains import Chains

@@ -1,7 +1,6 @@
 """Chains as they are read: checked and rehearsed before they are submitted, and as they stand afterwards."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from statistics import median
 
 from lazy_quarry.core.advice.forward_draws import SupposedJob
@@ -17,6 +16,7 @@ from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import within
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts

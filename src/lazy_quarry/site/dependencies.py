@@ -1,9 +1,8 @@
 """The conditions of a request, compared with the jobs that exist."""
 
-from dataclasses import replace
-
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, outlook
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.values import replace
 from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 

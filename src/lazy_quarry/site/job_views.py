@@ -1,7 +1,8 @@
 """Makes views of jobs from the state, the plan and the runner."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.warnings import LikeIt, warning_of
 from lazy_quarry.core.engine.plans import owner_of
@@ -33,8 +34,7 @@ USUAL_RUNS = 20
 """Number of earlier runs that say what is usual; fewer than three say nothing."""
 
 
-@dataclass(frozen=True, slots=True)
-class Expected:
+class Expected(Struct, frozen=True):
     """When and where a job is expected to run."""
 
     start_ms: int | None = None
@@ -42,8 +42,7 @@ class Expected:
     nodes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """A running job as it was read: its use and how many cores were busy, what it told of itself, what is wrong."""
 
     live: tuple[Use, float] | None = None

@@ -1,7 +1,6 @@
 """The changes of a site in use. Every command of a person goes through here, and into the journal first."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 from typing import Literal
 
 from lazy_quarry.core.engine.commands import (
@@ -27,6 +26,7 @@ from lazy_quarry.core.job.start_size import too_long
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.job.trial import trial_of
 from lazy_quarry.core.units import plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.probe.modules import needed

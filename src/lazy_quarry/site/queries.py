@@ -2,7 +2,6 @@
 
 import os
 from contextlib import suppress
-from dataclasses import replace
 from typing import Literal
 
 from lazy_quarry.core.engine.task_numbers import label_of
@@ -14,6 +13,7 @@ from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.units import clock_time
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.fetching import Fetchable, FetchPiece, FilesToFetch

@@ -3,8 +3,9 @@
 import difflib
 import shlex
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.curves import Point
 from lazy_quarry.core.advice.error_lines import error_lines
@@ -22,8 +23,7 @@ MOST_LINES = 40
 """Lines of a difference between scripts that are kept."""
 
 
-@dataclass(frozen=True, slots=True)
-class ResultRow:
+class ResultRow(Struct, frozen=True):
     """A run or a task: its view, the value that was found in its output, the last line there that tells of an error."""
 
     view: JobView
@@ -36,8 +36,7 @@ class ResultRow:
         return number_in(self.value)
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """Something that was not the same in all runs: what, and how it was in each, in their order."""
 
     what: str

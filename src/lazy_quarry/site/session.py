@@ -5,7 +5,6 @@ import time
 import traceback
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.commands import ReadMeters
@@ -23,6 +22,7 @@ from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, StateFolderError
 from lazy_quarry.run.runner import Runner
 from lazy_quarry.store.journal import EndedFilter, Journal

@@ -3,12 +3,12 @@
 import threading
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 
 from lazy_quarry.core.instants import parse_since
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.plan.policies import POLICIES
 from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.session import Session

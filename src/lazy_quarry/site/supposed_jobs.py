@@ -3,9 +3,9 @@
 import threading
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from lazy_quarry.core.advice.forecast_calibration import Group, Hindsight, Waits
 from lazy_quarry.core.advice.forward_draws import Present, SupposedJob
@@ -23,16 +23,14 @@ MOST_ANSWERS, ANEW_S = 200, 20.0
 Jobs = tuple[SupposedJob, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Foreseen:
+class Foreseen(Struct, frozen=True):
     """Expectations of jobs that nobody has submitted: ranges of starts by name, and for several the middle of when all end."""
 
     ranges: Mapping[str, StartRange]
     ends_ms: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class _Answer:
+class _Answer(Struct, frozen=True):
     """The course of jobs as foreseen from a present on."""
 
     present: Present

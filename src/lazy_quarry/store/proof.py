@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.store.books import Cells, add_up, cells_of, held_by_attempts
@@ -11,8 +12,7 @@ from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.storage import CELL_KEY, CELL_VALUES
 
 
-@dataclass(frozen=True, slots=True)
-class Proof:
+class Proof(Struct, frozen=True):
     """The result of a comparison: ended jobs and tasks, sums, all core-ms charged; what does not agree, and what can't be known."""
 
     jobs: int

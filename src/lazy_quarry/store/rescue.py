@@ -2,11 +2,11 @@
 
 import shutil
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from uuid import uuid4
 
 import msgspec
+from msgspec import Struct
 
 from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Held, Submitted, TaskMade
 from lazy_quarry.core.engine.in_doubt import in_doubt
@@ -30,8 +30,7 @@ BATCH, MOST_TOLD = 200, 30
 _BESIDE = (f"{FILE}-wal", f"{FILE}-shm", f"{FILE}-wal.saved", "journal.head")
 
 
-@dataclass(frozen=True, slots=True)
-class Rescue:
+class Rescue(Struct, frozen=True):
     """The outcome of a rescue: what was saved, and what was not. Numbers are those of events in the old journal."""
 
     whole: int

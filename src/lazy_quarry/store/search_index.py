@@ -5,15 +5,15 @@ else.
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.query import Order, Query
 
 
-@dataclass(frozen=True, slots=True)
-class IndexEntry:
+class IndexEntry(Struct, frozen=True):
     """A job that has ended, as it is searched: its facts, its script with the key of that text, the end of what it printed."""
 
     facts: Facts

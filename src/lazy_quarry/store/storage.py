@@ -2,8 +2,9 @@
 
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
+
+from msgspec import Struct, field
 
 
 class EndedRow(NamedTuple):
@@ -69,8 +70,7 @@ PART, DAY = "part", "day_ms"
 """As one of the keys of sums: which of the parts that the period is divided into, from 0."""
 
 
-@dataclass(frozen=True, slots=True)
-class EndedFilter:
+class EndedFilter(Struct, frozen=True):
     """A choice of ended jobs; None means any. Newest first, ``limit`` at most."""
 
     user: str | None = None
@@ -88,8 +88,7 @@ class EndedFilter:
     """Jobs that run this one, or some of its tasks, again."""
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """A choice of sums: of days from ``begin_ms`` on and before ``end_ms``, by these keys, of these alone.
 
     ``parts`` are the first instants of the parts of the period, rising, for :data:`PART`.
@@ -126,8 +125,7 @@ class LiveRow(NamedTuple):
     own_check: bytes
 
 
-@dataclass(slots=True)
-class Batch:
+class Batch(Struct):
     """The rows of one transaction."""
 
     events: list[EventRow] = field(default_factory=list)

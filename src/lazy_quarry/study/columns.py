@@ -1,14 +1,14 @@
 """The jobs of a trace as columns, as the policies read them."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 Progress = Callable[[int], None]
 """Hears now and then how many jobs have been started."""
 
 
-@dataclass(frozen=True, slots=True)
-class Columns:
+class Columns(Struct, frozen=True):
     """The jobs of a trace: a list for each column."""
 
     submit: list[float]

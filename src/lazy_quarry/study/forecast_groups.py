@@ -1,10 +1,10 @@
 """Forecasts that were tried on a past: as rows of a table, and how they did by group."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.study.studied import ForecastMade
@@ -16,8 +16,7 @@ FEWEST = 8
 """A group with fewer forecasts is left out: its share would say nothing."""
 
 
-@dataclass(frozen=True, slots=True)
-class ForecastGroup:
+class ForecastGroup(Struct, frozen=True):
     """The record of a group of forecasts. Medians in seconds, but for the score, which is a mean.
 
     ``score_s`` is the interval score (T. Gneiting, A. Raftery, "Strictly proper scoring rules, prediction, and estimation",

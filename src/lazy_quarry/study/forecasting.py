@@ -5,9 +5,9 @@ Everything that is said rests on what had happened before.
 
 import heapq
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from lazy_quarry.core.advice.forecast_calibration import Hindsight, Stage, Waits
 from lazy_quarry.core.advice.forward_draws import range_of
@@ -22,8 +22,7 @@ HELD = (0.8, 0.2, 0.4, 0.6, 0.9)
 """Shares of starts that ranges are to hold: the one told to people, and others that show whether the method is right."""
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """A forecast of a job's wait in seconds, from an instant on, and how long it was; ``held``: the share that it should hold."""
 
     stage: Stage

@@ -14,7 +14,6 @@ import heapq
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from types import ModuleType
 
 import numpy as np
@@ -51,6 +50,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.core.site import Limits, Site
 from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import QuarryError, Refused
 from lazy_quarry.study.past import Past, PastJob, PastRun
 from lazy_quarry.study.studied import Studied

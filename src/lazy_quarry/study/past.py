@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from math import ceil
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.engine.events import (
     Event,
@@ -19,6 +20,7 @@ from lazy_quarry.core.engine.events import (
 )
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.request import Request, Retries
+from lazy_quarry.core.values import replace
 
 BOUNDS = (NodeClosed, NodeOpened, Reserved, Unreserved, Held, Released, Ordered)
 """The events of what bound jobs in their time: closed nodes, reservations, holds, a person's own order."""
@@ -26,16 +28,14 @@ NEEDED = (*BOUNDS, TasksDropped)
 """The events that a past is made of: what bound jobs, and when tasks of arrays were given up that had not started."""
 
 
-@dataclass(frozen=True, slots=True)
-class PastRun:
+class PastRun(Struct, frozen=True):
     """When a job or a task really started, and how long it ran."""
 
     started_ms: int
     ran_ms: int
 
 
-@dataclass(frozen=True, slots=True)
-class PastJob:
+class PastJob(Struct, frozen=True):
     """A job or an array of the past: when it came, what it asked for; ``runs`` by the number of the job or its tasks.
 
     What of it did not run waited until ``withdrawn_ms``, when somebody cancelled it; where that is None it is left out.
@@ -49,8 +49,7 @@ class PastJob:
     withdrawn_ms: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Past:
+class Past(Struct, frozen=True):
     """A time from ``begin_ms`` on: its jobs in the order of their submission, and what bound them, in order.
 
     ``before`` ran when it began: they only take room, each for the rest of its run.

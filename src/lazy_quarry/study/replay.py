@@ -7,10 +7,10 @@ only quicker (a test holds the two together). No grace is counted. Times are sec
 At equal instants ends come before submissions before planning.
 """
 
-from dataclasses import dataclass
 from typing import Literal, get_args
 
 import numpy as np
+from msgspec import Struct
 
 from lazy_quarry.study.columns import Progress
 from lazy_quarry.study.easy import easy
@@ -25,8 +25,7 @@ SHORTEST_S = 10.0
 _POLICIES = {"first-come": first_come, "easy": easy, "planned": planned}
 
 
-@dataclass(frozen=True, slots=True)
-class Replayed:
+class Replayed(Struct, frozen=True):
     """When each job of a trace started, in its order, and what that amounts to."""
 
     policy: Policy

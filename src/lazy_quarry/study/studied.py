@@ -1,10 +1,9 @@
 """The findings of a study of a past: how policies did, and how forecasts did."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Studied:
+class Studied(Struct, frozen=True):
     """The outcome under one policy: seconds waited by half and 19 in 20, bounded slowdown, cores in use while jobs came."""
 
     policy: str
@@ -28,8 +27,7 @@ class Studied:
     """By day of submission, counted from the past's beginning: seconds that its jobs waited together, and their number."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ForecastMade:
+class ForecastMade(Struct, frozen=True, kw_only=True):
     """A forecast of a job at its submission, from what had ended before, and its start.
 
     Instants are seconds of the past's own clock; None where nothing was said, or it never started.

@@ -5,7 +5,8 @@ A line a job with 18 numbers, -1 where something isn't known; lines that begin w
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.errors import BadValue
 from lazy_quarry.study.columns import Columns
@@ -14,8 +15,7 @@ FIELDS = 18
 _NUMBER, _SUBMIT, _RUN, _ALLOCATED, _REQUESTED, _WALLTIME, _USER, _PROGRAM = 0, 1, 3, 4, 7, 8, 11, 13
 
 
-@dataclass(frozen=True, slots=True)
-class TraceJob:
+class TraceJob(Struct, frozen=True):
     """A job of a trace. Times in seconds as in the trace; ``submit_s`` counts from the trace's beginning."""
 
     number: int
@@ -28,8 +28,7 @@ class TraceJob:
     """Numbers of names; -1 where they aren't known."""
 
 
-@dataclass(frozen=True, slots=True)
-class Trace:
+class Trace(Struct, frozen=True):
     """Jobs by submission, then number; ``left_out`` are those without cores or time, or larger than the cluster."""
 
     jobs: tuple[TraceJob, ...]
@@ -88,8 +87,7 @@ def read_trace(lines: Iterable[str], most_cores: int, name: str = "the trace") -
     return Trace(tuple(jobs), left_out)
 
 
-@dataclass(frozen=True, slots=True)
-class TraceRecord:
+class TraceRecord(Struct, frozen=True):
     """A job of a trace with all that a history needs. Times in seconds, memory in KiB a processor; None where it isn't known.
 
     ``user``, ``group``, ``program``, ``queue`` are numbers of names; -1 where they aren't known.
@@ -110,8 +108,7 @@ class TraceRecord:
     queue: int
 
 
-@dataclass(frozen=True, slots=True)
-class History:
+class History(Struct, frozen=True):
     """A trace as history: its header's values by key, its jobs by submission, and how many had no size or time."""
 
     header: dict[str, tuple[str, ...]]

@@ -2,13 +2,15 @@
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
 from math import ceil
 from typing import TypeVar
+
+from msgspec import Struct
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Limits, Queue, Site, Tier
 from lazy_quarry.core.units import parse_duration
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from lazy_quarry.study.past import Past, PastJob
 
@@ -21,8 +23,7 @@ LEAST_WALLTIME_S = 60
 _Bounded = TypeVar("_Bounded", Queue, Tier)
 
 
-@dataclass(frozen=True, slots=True)
-class WhatIf:
+class WhatIf(Struct, frozen=True):
     """A past with something otherwise: the site, and the factor of its run time that each job asks for at most; None as it did."""
 
     site: Site

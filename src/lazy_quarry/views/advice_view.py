@@ -1,10 +1,9 @@
 """Advice on the next request of a name, as people see it."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ShorterAsk:
+class ShorterAsk(Struct, frozen=True, kw_only=True):
     """A walltime or memory that is enough for most runs, where a few need far more than all others.
 
     ``setting`` is what the header key says then, ``count`` of ``runs`` would have had enough. ``costs`` tells what becomes of the
@@ -19,8 +18,7 @@ class ShorterAsk:
     starts_ms: int | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Advised:
+class Advised(Struct, frozen=True, kw_only=True):
     """Advice for one name. Walltimes in seconds; memory in MiB for each core; ``job`` is the newest run, whose request it was.
 
     What is None stays as it is. ``settings`` are the header keys that it comes to.

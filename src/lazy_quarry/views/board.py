@@ -1,8 +1,9 @@
 """The board: everything that the interface shows of the present, read in one call."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.ledger.accounts import AccountLine
@@ -14,8 +15,7 @@ Owner = Literal["mine", "accounts", "others"]
 """Whose a job is: the person's own, of an account that they may charge, or somebody else's."""
 
 
-@dataclass(frozen=True, slots=True)
-class ClockView:
+class ClockView(Struct, frozen=True):
     """The site's clock: the real one, or one that may be sped up and paused."""
 
     kind: Literal["rehearsal", "wall"]
@@ -23,8 +23,7 @@ class ClockView:
     paused: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Strata:
+class Strata(Struct, frozen=True):
     """All cores of the cluster by who has them; they add up to ``total``."""
 
     mine: int
@@ -35,8 +34,7 @@ class Strata:
     total: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Occupant:
+class Occupant(Struct, frozen=True, kw_only=True):
     """A job's part of one node."""
 
     job: int
@@ -51,8 +49,7 @@ class Occupant:
     until_ms: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NodeView:
+class NodeView(Struct, frozen=True, kw_only=True):
     """A node now: what it has, which jobs have it, and why it takes no jobs if it doesn't."""
 
     name: str
@@ -108,8 +105,7 @@ def strata_of(nodes: Iterable[NodeView], person: "PersonView") -> Strata:
     return Strata(counts["mine"], counts["accounts"], counts["others"], closed, free, total)
 
 
-@dataclass(frozen=True, slots=True)
-class LimitView:
+class LimitView(Struct, frozen=True):
     """A limit that the person is under, and how much of it is in use: ``3 of 50 running jobs``."""
 
     kind: str
@@ -119,8 +115,7 @@ class LimitView:
     most: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SiteView:
+class SiteView(Struct, frozen=True, kw_only=True):
     """The site: queues, tiers, software, storage, and whom to ask."""
 
     name: str
@@ -152,8 +147,7 @@ class SiteView:
         return tuple(one.name for one in self.software)
 
 
-@dataclass(frozen=True, slots=True)
-class ShareView:
+class ShareView(Struct, frozen=True):
     """The share of the cluster that an account should get, and its part of what all have used lately, from 0 to 1."""
 
     account: str
@@ -161,8 +155,7 @@ class ShareView:
     used: float
 
 
-@dataclass(frozen=True, slots=True)
-class PersonView:
+class PersonView(Struct, frozen=True):
     """The person: their default account, the accounts they may charge with their shares, and their limits."""
 
     user: str
@@ -182,8 +175,7 @@ class PersonView:
         return "accounts" if account in self.accounts else "others"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Board:
+class Board(Struct, frozen=True, kw_only=True):
     """Everything that the interface shows of the present. ``version`` grows with every change."""
 
     version: int
@@ -216,16 +208,14 @@ class Board:
         return max(0.0, (known.busy or 0.0) - ours)
 
 
-@dataclass(frozen=True, slots=True)
-class BoardMark:
+class BoardMark(Struct, frozen=True):
     """The point up to which a reader has followed the board of one engine."""
 
     epoch: str
     stamp: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class BoardChange:
+class BoardChange(Struct, frozen=True, kw_only=True):
     """The changes of the board since a mark. ``whole``: it is all there is, and what was known before is void."""
 
     mark: BoardMark
@@ -250,8 +240,7 @@ class BoardChange:
     hosts: tuple[HostState, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class SiteNames:
+class SiteNames(Struct, frozen=True):
     """The names of a site that may stand in a request."""
 
     accounts: tuple[str, ...]

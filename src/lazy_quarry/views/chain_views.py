@@ -1,14 +1,14 @@
 """Chains as people see them: what a file came to, what a rehearsal says, how one that was submitted stands."""
 
-from dataclasses import dataclass, replace
+from msgspec import Struct
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.job.phase import FAILING, Phase
+from lazy_quarry.core.values import replace
 from lazy_quarry.views.job_view import JobView, StartRange
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ChainSource:
+class ChainSource(Struct, frozen=True, kw_only=True):
     """A chain file on its way in, with the scripts that it names by the paths that stand there; None where one can't be read."""
 
     text: str
@@ -22,8 +22,7 @@ class ChainSource:
     """Its name, where the file gives none."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PartView:
+class PartView(Struct, frozen=True, kw_only=True):
     """A job of a chain: by its name, what it waits for, when it starts and ends, and what it is about."""
 
     name: str
@@ -46,8 +45,7 @@ class PartView:
     """When it starts 8 times in 10; None where that isn't known."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ChainView:
+class ChainView(Struct, frozen=True, kw_only=True):
     """A chain: its parts in their order, when all is done, what it costs at most. Number 0 is one that isn't submitted."""
 
     number: int
@@ -100,8 +98,7 @@ def played(view: ChainView, at_ms: int) -> ChainView:
     return replace(view, parts=tuple(parts), now_ms=at_ms)
 
 
-@dataclass(frozen=True, slots=True)
-class ChainReport:
+class ChainReport(Struct, frozen=True):
     """The report on a chain file: findings as (file, finding), and the chain rehearsed where nothing must change.
 
     ``sketch``: where something must change, its jobs with what they wait for, as far as they could be read.
@@ -112,8 +109,7 @@ class ChainReport:
     sketch: ChainView | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class ChainReceipt:
+class ChainReceipt(Struct, frozen=True):
     """A chain that was submitted or continued: its number and its jobs', or what must change first."""
 
     chain: int | None

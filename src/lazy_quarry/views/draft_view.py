@@ -1,13 +1,12 @@
 """A site's report on a draft, as values."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.views.job_view import StartRange
 
 
-@dataclass(frozen=True, slots=True)
-class PlacedNode:
+class PlacedNode(Struct, frozen=True):
     """A node of a draft's placement: its size, the cores that others have, and the ranks that would land there."""
 
     node: str
@@ -17,8 +16,7 @@ class PlacedNode:
     ranks: int
 
 
-@dataclass(frozen=True, slots=True)
-class Rung:
+class Rung(Struct, frozen=True):
     """A request on the start ladder, with the start it would get, or the reason why not.
 
     It differs from the request as written in its walltime or, with ``nodes``, in its number of nodes.
@@ -32,8 +30,7 @@ class Rung:
     ranks: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class FinishRung:
+class FinishRung(Struct, frozen=True):
     """When all tasks of an array would have ended with so many at once; None: as many as fit.
 
     ``estimated``: the rest was estimated at the pace of the first.
@@ -46,8 +43,7 @@ class FinishRung:
     estimated: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class TraitRung:
+class TraitRung(Struct, frozen=True):
     """A trait, and what would match with it beside those chosen: nodes, their cores, and those free now."""
 
     name: str
@@ -57,8 +53,7 @@ class TraitRung:
     free: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DraftShape:
+class DraftShape(Struct, frozen=True, kw_only=True):
     """The shape of the request where it would be placed; of one task, where it is an array."""
 
     nodes: int = 0
@@ -74,8 +69,7 @@ class DraftShape:
     """Number of tasks, or 0 for a single job."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DraftPlacement:
+class DraftPlacement(Struct, frozen=True, kw_only=True):
     """Where it would run: the queue, the start, and the first 64 of ``node_count`` nodes."""
 
     queue: str = ""
@@ -86,8 +80,7 @@ class DraftPlacement:
     """Why it could not start even where there is room for it: a budget, or cores that others have."""
 
 
-@dataclass(frozen=True, slots=True)
-class DraftStarts:
+class DraftStarts(Struct, frozen=True):
     """When it would start with other walltimes or fewer nodes, and when an array would have ended."""
 
     ladder: tuple[Rung, ...] = ()
@@ -95,8 +88,7 @@ class DraftStarts:
     finish: tuple[FinishRung, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class DraftCost:
+class DraftCost(Struct, frozen=True):
     """The most that it is charged, and the rest of the account's budget; None without one."""
 
     account: str = ""
@@ -108,16 +100,14 @@ class DraftCost:
     """The tier's factor."""
 
 
-@dataclass(frozen=True, slots=True)
-class DraftTraits:
+class DraftTraits(Struct, frozen=True):
     """The traits of the queues' nodes, and how many nodes match those requested."""
 
     each: tuple[TraitRung, ...] = ()
     matching_nodes: int = 0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DraftReport:
+class DraftReport(Struct, frozen=True, kw_only=True):
     """The site's report on a draft: problems, and what it would get if it were submitted now."""
 
     diagnostics: tuple[Diagnostic, ...]

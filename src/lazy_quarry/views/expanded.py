@@ -1,14 +1,13 @@
 """An expanded sweep as a value: sent once, and read task by task where it is shown."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.header.expanded import commands_of
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.errors import Refused
 
 
-@dataclass(frozen=True, slots=True)
-class Expanded:
+class Expanded(Struct, frozen=True):
     """The request of an array, and what its script shows: commands that use what tells tasks apart, files they write."""
 
     request: Request

@@ -1,7 +1,8 @@
 """The outcome of an act before it is done, as a value, and in words."""
 
-from dataclasses import dataclass
 from datetime import UTC, tzinfo
+
+from msgspec import Struct
 
 from lazy_quarry.core.units import MINUTE_MS, clock_time, format_core_hours, format_duration, plural
 
@@ -9,8 +10,7 @@ MOST_NAMED = 3
 """Jobs that are named one by one."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ForetoldJob:
+class ForetoldJob(Struct, frozen=True, kw_only=True):
     """A job as it would be. ``start_ms`` is None where it waits for others, is held, or no start is known."""
 
     name: str
@@ -23,8 +23,7 @@ class ForetoldJob:
     start_ms: int | None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Foretold:
+class Foretold(Struct, frozen=True, kw_only=True):
     """The outcome of an act before it is done; or ``refused``, why it can't be done.
 
     ``left_core_ms`` is what the account of the first job has left now; None where it has no limit.

@@ -1,7 +1,8 @@
 """A job with its record, its script and its verdict."""
 
 from collections import Counter
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.alike import Cause, Outlier
 from lazy_quarry.core.explain.answers import Explained
@@ -12,8 +13,7 @@ from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.views.job_view import JobView
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Record(Struct, frozen=True):
     """One line of a job's history."""
 
     at_ms: int
@@ -22,8 +22,7 @@ class Record:
     """Who made it happen."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TasksTold:
+class TasksTold(Struct, frozen=True, kw_only=True):
     """The use of an array's tasks, each of what one asked for. Spreads are (least, median, most) of those that ran."""
 
     ran: int
@@ -49,8 +48,7 @@ class TasksTold:
     memory_bars: tuple[int, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(Struct, frozen=True):
     """The last lines that tell of errors, and the files that it promised or staged out as they are now."""
 
     errors: tuple[str, ...] = ()
@@ -67,8 +65,7 @@ class Evidence:
         return bool(self.errors or self.wrong_files)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class JobDetail:
+class JobDetail(Struct, frozen=True, kw_only=True):
     """A job with its record, its script, and a verdict in words when it has ended."""
 
     view: JobView

@@ -1,6 +1,6 @@
 """A job as people see it: a value that the engine makes, sends, and the interface shows."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.curve import Curve
@@ -9,16 +9,14 @@ from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.job.phase import Phase, Use
 
 
-@dataclass(frozen=True, slots=True)
-class OtherRun:
+class OtherRun(Struct, frozen=True):
     """Another run of the same task: the number of its job, and how people say it (``10/22``)."""
 
     job: int
     label: str
 
 
-@dataclass(frozen=True, slots=True)
-class StartRange:
+class StartRange(Struct, frozen=True):
     """Between which instants in ms a job starts 8 times in 10, and the middle; corrected by so many earlier forecasts."""
 
     early_ms: int
@@ -27,8 +25,7 @@ class StartRange:
     checked: int = 0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class JobView:
+class JobView(Struct, frozen=True, kw_only=True):
     """A job for people: its request, its state, its use so far.
 
     Instants are milliseconds since the epoch, sizes MiB. ``cores``, ``gpus``, ``memory_mib`` are totals of the job, or

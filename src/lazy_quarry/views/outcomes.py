@@ -1,13 +1,12 @@
 """Answers of calls to a site, beside jobs, the board and drafts: frozen values, the same from every kind of site."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.views.job_view import JobView
 
 
-@dataclass(frozen=True, slots=True)
-class RoomView:
+class RoomView(Struct, frozen=True):
     """The largest job of one kind that could start now: its size, and the header keys that request it."""
 
     queue: str
@@ -19,8 +18,7 @@ class RoomView:
     header: tuple[tuple[str, str | int | bool], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Receipt:
+class Receipt(Struct, frozen=True):
     """The outcome of a submission: its number and forecast, or the diagnostics that refused it."""
 
     job: int | None
@@ -30,8 +28,7 @@ class Receipt:
     tasks: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
+class Outcome(Struct, frozen=True):
     """The outcome of one command for one job: done, or the reason why not. ``known``: there is such a job."""
 
     job: int
@@ -40,8 +37,7 @@ class Outcome:
     known: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """The findings of a search: some jobs of it, whether there are more, and how many ended jobs were not looked at yet."""
 
     jobs: tuple[JobView, ...]

@@ -1,12 +1,11 @@
 """A study of a site's own past, as its clients see it."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.study.studied import ForecastMade, Studied
 
 
-@dataclass(frozen=True, slots=True)
-class StudyView:
+class StudyView(Struct, frozen=True):
     """The progress of a study. ``rows`` are how it was, then each policy that is done; ``settings`` what was otherwise."""
 
     number: int

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import replace
 from datetime import UTC, tzinfo
 from functools import partial
 from typing import TYPE_CHECKING, TypeVar
@@ -19,6 +18,7 @@ from lazy_quarry.core.units import (
     off_words,
     plural,
 )
+from lazy_quarry.core.values import replace
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.alike import Outlier

@@ -1,7 +1,5 @@
 """Dependencies: a job waits for others as its conditions say, starts when they are met, is skipped when they can't be."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -12,6 +10,7 @@ from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin, Phase, outlook
 from lazy_quarry.core.job.request import Retries
+from lazy_quarry.core.values import replace
 from tests.core.engine.test_arrays import NOW, World, request
 
 ONE = replace(request(1), array=None)

@@ -1,7 +1,6 @@
 """Arrays in the engine: one request with a count; every task runs once and ends once, never too many together."""
 
 from contextlib import suppress
-from dataclasses import replace
 
 import pytest
 from hypothesis import given
@@ -14,6 +13,7 @@ from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array, Parameter
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused
 from lazy_quarry.store.journal import EndedFilter, Journal
 from tests.conftest import small_site

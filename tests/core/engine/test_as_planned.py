@@ -1,7 +1,6 @@
 """The plan comes true: if nothing changes, every job starts at its planned instant on its planned nodes."""
 
 from contextlib import suppress
-from dataclasses import replace
 
 import pytest
 from hypothesis import given, settings
@@ -20,6 +19,7 @@ from lazy_quarry.core.plan.node_order import node_order
 from lazy_quarry.core.plan.node_table import NodeTable
 from lazy_quarry.core.plan.placement import CORES
 from lazy_quarry.core.site import Standing, Window
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused
 from tests.conftest import small_site
 from tests.core.engine.test_invariants import NOW, USERS, Draw, World, whose

@@ -1,5 +1,3 @@
-from dataclasses import replace
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -29,6 +27,7 @@ from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.site import Account, Limits, Queue, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.store.codec import decode, encode
 from tests.conftest import small_site

@@ -1,7 +1,6 @@
 """Draws are held to the engine: with whole walltimes they are the plan, with given run times what the engine does with these."""
 
 import heapq
-from dataclasses import replace
 from types import SimpleNamespace
 
 import pytest
@@ -20,6 +19,7 @@ from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Standing
+from lazy_quarry.core.values import replace
 from tests.conftest import small_site
 from tests.core.engine.test_as_planned import UNCHANGED, Course, lived
 from tests.core.engine.test_invariants import NOW, Draw, whose

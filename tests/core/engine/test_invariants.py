@@ -3,7 +3,6 @@
 import random
 import re
 from collections import Counter
-from dataclasses import replace
 
 import msgspec
 import pytest
@@ -45,6 +44,7 @@ from lazy_quarry.core.plan.placement import FAR
 from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Rates, Site, Tier, Window
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused
 from lazy_quarry.store.codec import encode
 from lazy_quarry.store.journal import Journal

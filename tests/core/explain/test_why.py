@@ -1,4 +1,3 @@
-from dataclasses import replace
 from itertools import pairwise
 
 import pytest
@@ -18,6 +17,7 @@ from lazy_quarry.core.ledger.recent_use import RecentUse, lightness
 from lazy_quarry.core.plan.standing import standing_of
 from lazy_quarry.core.site import Limits, Standing, Tier, Window
 from lazy_quarry.core.units import HOUR_MS, parse_duration, parse_size
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from tests.conftest import small_site
 

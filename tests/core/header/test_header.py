@@ -1,9 +1,9 @@
 import tomllib
-from dataclasses import fields
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import fields
 
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import CheckContext, check_script

@@ -2,7 +2,6 @@
 
 import re
 import tomllib
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -10,6 +9,7 @@ import pytest
 from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.codes import CODES, KNOWN, table
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.probe.script import looked_up
 from lazy_quarry.probe.shellcheck import SLIPS

@@ -1,7 +1,5 @@
 """A sweep read before it runs: its tasks are those that run, found and sorted as one would by hand."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -12,6 +10,7 @@ from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.job.job import Job, Origin, task_id
 from lazy_quarry.core.job.request import Memory, Request, Stage, task_request
 from lazy_quarry.core.job.sweep import Array, Parameter, parse_tasks
+from lazy_quarry.core.values import replace
 
 values = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), min_size=1, max_size=4)
 parameters = st.lists(values, min_size=1, max_size=4, unique=True).map(tuple)

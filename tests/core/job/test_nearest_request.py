@@ -1,7 +1,5 @@
 """The nearest request that can run, where the one that was made can't."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -10,6 +8,7 @@ from lazy_quarry.core.job.nearest_request import nearest_request
 from lazy_quarry.core.job.queue_fit import queue_fit
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Limits
+from lazy_quarry.core.values import replace
 from tests.conftest import small_site
 
 SITE = replace(small_site((8, 8, 16)), user_limits=(("bo", Limits(cores=20)),))

@@ -1,7 +1,5 @@
 """Shapes beyond a fixed number of nodes: ranges, ranks anywhere, GPU memory; trials; arrays and their forecast."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -17,6 +15,7 @@ from lazy_quarry.core.plan.placement import PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import make_plan
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Tier
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue, Refused
 from tests.conftest import script, small_site

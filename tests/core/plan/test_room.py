@@ -1,7 +1,5 @@
 """Room now: what it promises does start at once, and nothing greater of its kind would."""
 
-from dataclasses import replace
-
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -11,6 +9,7 @@ from lazy_quarry.core.plan.plan import make_plan
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.site import Window
+from lazy_quarry.core.values import replace
 from tests.conftest import small_site
 
 NOW = 1_000_000

@@ -1,14 +1,16 @@
 """A chain's graph in characters: slabs from left to right, and lines between them by their conditions."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from types import MappingProxyType
+
+from msgspec import Struct, field
 
 from lazy_quarry.app.shared.theme import PHASE_ROLES
 from lazy_quarry.core.chain.graph import layers, twins
 from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import clock_time, plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.views.chain_views import ChainView, PartView
 
 SIZES = ((20, 8), (16, 7), (12, 6))
@@ -25,8 +27,7 @@ _WORST = (*FAILING, Phase.RUNNING, Phase.HELD, Phase.WAITING, Phase.BLOCKED, Pha
 """States by how bad they are: the worst stands for jobs that share a slab."""
 
 
-@dataclass(slots=True)
-class Cell:
+class Cell(Struct):
     """A character, the role of its colour, whether it is on raised ground, and the job whose slab it is."""
 
     sign: str = " "
@@ -38,8 +39,7 @@ class Cell:
     """The job that waits and the one it waits for, where this is the end of their line."""
 
 
-@dataclass(slots=True)
-class Canvas:
+class Canvas(Struct):
     """All cells, how wide a slab is, and where each job's is: its left column and its first row.
 
     ``folded``: the jobs that share a slab, by its name.

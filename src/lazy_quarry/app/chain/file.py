@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -18,6 +17,7 @@ from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.core.units import format_core_hours, plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.chain_source import read_source
 from lazy_quarry.views.chain_views import ChainReceipt, ChainSource

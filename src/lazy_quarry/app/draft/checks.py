@@ -2,7 +2,6 @@
 
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from functools import partial
 
 from lazy_quarry.app.draft.document import DraftDocument
@@ -12,6 +11,7 @@ from lazy_quarry.app.shared.feature import Feature
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.language import findings
 from lazy_quarry.probe.script import with_surroundings

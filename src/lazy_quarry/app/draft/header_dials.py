@@ -5,8 +5,9 @@ They read the header through its one parser, and write through its one editor.
 
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from lazy_quarry.core.header.keys import KEYS, DialKind, dial_of
 from lazy_quarry.core.traits import parse_traits
@@ -39,8 +40,7 @@ HeaderEdit = tuple[tuple[str, Any], ...]
 """Keys to set, in order; None takes a key out."""
 
 
-@dataclass(frozen=True, slots=True)
-class Dial:
+class Dial(Struct, frozen=True):
     """The state of a dial: its value in words, whether the header sets it, and the values it may have.
 
     ``steps`` are the values to turn through, in order, None for leaving the key out; ``at`` is the present one.

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from msgspec import Struct
 from textual import events
 from textual.message import Message
 
@@ -44,8 +45,7 @@ class RungChosen(Message):
     change: HeaderEdit
 
 
-@dataclass(frozen=True, slots=True)
-class ReportLine:
+class ReportLine(Struct, frozen=True):
     """A drawn line: its pieces (text, colour, bold), and what it stands for, if anything."""
 
     pieces: tuple[tuple[str, str, bool], ...]

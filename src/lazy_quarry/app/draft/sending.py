@@ -1,7 +1,6 @@
 """Submitting the draft, and trying one task of it."""
 
 from collections.abc import Callable
-from dataclasses import replace
 from functools import partial
 
 from lazy_quarry.app.draft.checks import DraftChecks
@@ -14,6 +13,7 @@ from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.diagnostic import Severity
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.units import clock_time, plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 from lazy_quarry.probe.script import looked_up
 from lazy_quarry.site.trial_values import asked_of, has_sizes

@@ -1,8 +1,9 @@
 """The beginnings of a draft: shapes as pictures, commands, earlier jobs, the site's examples, one's own scripts."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec import Struct
 from textual.message import Message
 
 from lazy_quarry.app.draft.templates import Template, offered
@@ -10,6 +11,7 @@ from lazy_quarry.app.draft.things_there import ScriptsThere, ThingsThere
 from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Lines, Rows
 from lazy_quarry.core.units import clock_time
+from lazy_quarry.core.values import replace
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.job_view import JobView
 from lazy_quarry.wording.sentences import state_words
@@ -28,8 +30,7 @@ class Begin(Message):
     commands: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class BeginEntry:
+class BeginEntry(Struct, frozen=True):
     """A row: what it draws as (text, colour) pieces, and what it begins; None for headings and second lines."""
 
     pieces: tuple[tuple[str, str], ...]

@@ -3,16 +3,16 @@
 import re
 import shlex
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lazy_quarry.core.units import exact_size
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.outcomes import RoomView
 
 
-@dataclass(frozen=True, slots=True)
-class Fitting:
+class Fitting(Struct, frozen=True):
     """Sizes that suit the site in use."""
 
     threads: int = 8
@@ -23,8 +23,7 @@ class Fitting:
     mpi: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Template:
+class Template(Struct, frozen=True):
     """A shape to begin from. ``picture`` is two lines: nodes with their cores, a sign for each rank."""
 
     name: str

@@ -1,8 +1,9 @@
 """Scripts and commands in a person's folders, from which a draft may begin: found by a thread."""
 
 import json
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lazy_quarry.files import given, ours
 
@@ -11,8 +12,7 @@ OWN, EXAMPLES = 12, 500
 """Scripts that are listed at most of a person's own folder, and of the site's examples."""
 
 
-@dataclass(frozen=True, slots=True)
-class ScriptsThere:
+class ScriptsThere(Struct, frozen=True):
     """The newest scripts of a folder by name, each with its first words, and how many there are."""
 
     folder: str
@@ -20,8 +20,7 @@ class ScriptsThere:
     count: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class ThingsThere:
+class ThingsThere(Struct, frozen=True):
     """Scripts of one's own and of the site, and the commands that worked in the last interactive shell."""
 
     own: ScriptsThere

@@ -1,7 +1,8 @@
 """Trying one from Draft: the job is followed to its end, and its verdict is shown with advice."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.app.draft.header_dials import HeaderEdit
 from lazy_quarry.app.shared.cells import Piece
@@ -14,8 +15,7 @@ from lazy_quarry.wording.sentences import state_words, verdict
 BAR = 12
 
 
-@dataclass
-class Trial:
+class Trial(Struct):
     """Jobs that were started to try a draft, the smallest size first. ``asked`` is what the draft itself asks for."""
 
     jobs: tuple[int, ...]

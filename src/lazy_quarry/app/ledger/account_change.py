@@ -1,8 +1,9 @@
 """Changes of an account as they are typed in Ledger: core-hours granted or moved, members added or removed."""
 
 import re
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import HOUR_MS, format_core_hours
@@ -18,8 +19,7 @@ if TYPE_CHECKING:
 HOW = '"grant 500 the winter storms", "move 200 to silt for the survey", "add noor" or "remove noor"'
 
 
-@dataclass(frozen=True, slots=True)
-class AccountChange:
+class AccountChange(Struct, frozen=True):
     """A change of one account: core-ms that it is given (taken from it where negative) or gives to another, or a member."""
 
     account: str

@@ -1,6 +1,6 @@
 """The accounts as a tree: what each has left, how much of its budget that is, and when it ends; under an open one its members."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.app.shared.cells import Pen, bar
 from lazy_quarry.app.shared.drawing import Lines
@@ -14,8 +14,7 @@ SCARCE = 20
 """An account with less than one part in so many of its budget is nearly at its end."""
 
 
-@dataclass(frozen=True, slots=True)
-class AccountRow:
+class AccountRow(Struct, frozen=True):
     """All accounts (neither), an account, or a member of an account."""
 
     line: AccountLine | None = None

@@ -1,13 +1,13 @@
 """A scale of amounts beside columns: round steps, each the same number of rows."""
 
-from dataclasses import dataclass
 from math import ceil, floor, log10
+
+from msgspec import Struct
 
 from lazy_quarry.core.units import HOUR_MS
 
 
-@dataclass(frozen=True, slots=True)
-class AmountScale:
+class AmountScale(Struct, frozen=True):
     """``step`` core-ms are ``rows`` rows. Rows count from 1 at the bottom."""
 
     step: float

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.period import Period
@@ -13,8 +14,7 @@ FIRST = "last 30 days"
 STILL = "The books are still being read."
 
 
-@dataclass
-class SeenBooks:
+class SeenBooks(Struct):
     """The question that the books are asked, and the last answers."""
 
     words: str = FIRST

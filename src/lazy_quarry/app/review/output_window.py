@@ -1,7 +1,8 @@
 """A window on what a job printed: lines of a file of any size, of which only a part around the cursor was read."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lazy_quarry.run.runner import OutputChunk
 
@@ -11,8 +12,7 @@ MOST_PIECES = 24
 """More pieces are not kept; those furthest from where it was read last go."""
 
 
-@dataclass(slots=True)
-class OutputWindow:
+class OutputWindow(Struct):
     """Pieces of a file that follow one another: (first byte, byte behind it, text). Its lines are those that begin in it."""
 
     path: str = ""

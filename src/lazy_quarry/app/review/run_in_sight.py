@@ -1,13 +1,13 @@
 """The run that Review looks at, and what of it: one value that its features share."""
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.views.job_detail import JobDetail
 
 
-@dataclass
-class RunInSight:
+class RunInSight(Struct):
     """The run that is read, its sheet, and where a task was opened from."""
 
     detail: JobDetail | None = None

@@ -6,11 +6,11 @@ list of keys, ctrl+p and the table in docs/places.md are made from that.
 
 from dataclasses import dataclass
 
+from msgspec import Struct
 from textual.binding import Binding
 
 
-@dataclass(frozen=True, slots=True)
-class Act:
+class Act(Struct, frozen=True):
     """An act and its key."""
 
     key: str

@@ -1,7 +1,8 @@
 """The time axis that all lanes share."""
 
-from dataclasses import dataclass
 from datetime import datetime, tzinfo
+
+from msgspec import Struct
 
 from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Lines
@@ -16,8 +17,7 @@ STEPS_MS = (
 LABEL_CELLS = 11
 
 
-@dataclass(slots=True)
-class Axis:
+class Axis(Struct):
     """The time in sight. ``now_share`` is the part of it before now."""
 
     now_ms: int

@@ -1,7 +1,6 @@
 """Drawing a line of characters: pieces with a style, and the parts of it that can be clicked."""
 
-from dataclasses import dataclass, field
-
+from msgspec import Struct, field
 from rich.cells import cell_len, set_cell_size
 from rich.segment import Segment
 from rich.style import Style
@@ -17,8 +16,7 @@ FILLS = ("faint", "stone")
 Piece = tuple[str, str] | tuple[str, str, bool]  # words, the role their colour has, and whether they are bold
 
 
-@dataclass(slots=True)
-class Pen:
+class Pen(Struct):
     """One line being drawn, left to right. ``hits`` are (from, to, what) of its parts to click."""
 
     palette: Palette

@@ -3,15 +3,16 @@
 import json
 import os
 from contextlib import suppress
-from dataclasses import asdict, dataclass
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from lazy_quarry.app.shared.kept_files import KeptFiles
 from lazy_quarry.files import given
 
 
-@dataclass(frozen=True, slots=True)
-class Draft:
+class Draft(Struct, frozen=True):
     """A text and the file it belongs to; ``path`` is empty while it has none."""
 
     text: str

@@ -1,9 +1,9 @@
 """Any action by its words: a line to type in, and below it what has them."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Input
@@ -14,8 +14,7 @@ from lazy_quarry.app.shared.drawing import Rows
 from lazy_quarry.app.shared.typed_line import Typed
 
 
-@dataclass(frozen=True, slots=True)
-class FinderEntry:
+class FinderEntry(Struct, frozen=True):
     """An action: what it does, its key, how it is done; or why it can't be now."""
 
     words: str

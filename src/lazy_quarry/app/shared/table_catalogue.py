@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from lazy_quarry.core.formats.csv_rows import csv_pieces
 from lazy_quarry.core.units import HOUR_MS, format_instant
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
 Record = dict[str, Any]
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Struct, frozen=True):
     """A table by a name that a file can have; its rows are made when it is saved."""
 
     name: str

@@ -1,8 +1,9 @@
 """Colours by meaning, in a dark and a light palette, and the styles made of them."""
 
-from dataclasses import astuple, dataclass
 from functools import cache, cached_property
 
+from msgspec import Struct
+from msgspec.structs import astuple
 from rich.style import Style
 from textual.theme import Theme
 
@@ -10,8 +11,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.draw import palette
 
 
-@dataclass(frozen=True)
-class Palette(palette.Colours):
+class Palette(palette.Colours, Struct, frozen=True, dict=True):
     """Colours with what Textual and Rich need of them."""
 
     @cached_property

@@ -1,7 +1,6 @@
 """The nodes of a site by queue, each with its cores in the colours of the strata; nodes that are alike share a row."""
 
-from dataclasses import dataclass
-
+from msgspec import Struct
 from textual import events
 
 from lazy_quarry.app.shared.cells import QUIET_SIGN, Pen, bar
@@ -15,8 +14,7 @@ from lazy_quarry.views.board import Board, NodeView
 from lazy_quarry.wording.sentences import LEAST_BUSY, closed_since, shut_words
 
 
-@dataclass(frozen=True, slots=True)
-class NodeEntry:
+class NodeEntry(Struct, frozen=True):
     """A row of the list: a queue's heading, or nodes that are alike and alike in use."""
 
     queue: Queue | None

@@ -1,6 +1,6 @@
 """Questions of Watch to the site about the job under the cursor."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.app.watch.job_context import Samples
 from lazy_quarry.core.job.phase import Phase
@@ -13,8 +13,7 @@ from lazy_quarry.views.job_view import JobView
 TAIL_BYTES = 32 * 1024
 
 
-@dataclass(frozen=True, slots=True)
-class Learnt:
+class Learnt(Struct, frozen=True):
     """The answers about a job: only what the pane in sight needs."""
 
     job: int

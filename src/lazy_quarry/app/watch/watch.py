@@ -2,7 +2,6 @@
 
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import replace
 from functools import partial
 from itertools import islice
 
@@ -32,6 +31,7 @@ from lazy_quarry.app.watch.run_history import Learnt, learnt_of
 from lazy_quarry.app.watch.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.job_view import JobView

@@ -6,9 +6,10 @@ costs no more for a hundred thousand jobs than for a hundred.
 
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import compress
 from typing import Any, overload
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import plural
@@ -56,8 +57,7 @@ GROUPS: dict[str, Callable[[JobView], str]] = {
 RowKey = tuple[str, str | int]
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Struct, frozen=True):
     """A line of Watch: a job, a chain with its jobs, the heading of a group, or a node. ``depth`` is how far it is set in."""
 
     key: RowKey
@@ -68,8 +68,7 @@ class Row:
     members: tuple[JobView, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """A person's choice of what to see."""
 
     scope: str = "mine"
@@ -116,8 +115,7 @@ def _row(one: JobView | Row) -> Row:
     return one if isinstance(one, Row) else Row(("job", one.job), one)
 
 
-@dataclass(frozen=True)
-class Arranged:
+class Arranged(Struct, frozen=True):
     """The rows, how many jobs each scope has, and who holds which node when."""
 
     rows: Sequence[Row]

@@ -1,10 +1,10 @@
 """Figures from the shell: the same as ``ctrl+e`` takes along."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import click
+from msgspec import Struct
 
 from lazy_quarry.cli.options import Usage, client_of, draw_to, numbers_of, own_zone, state_option
 from lazy_quarry.core.header.nearest import nearest
@@ -36,8 +36,7 @@ FIGURES = {
 """Every figure by its name, with what it is of."""
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """A figure that is asked for, and its subject: a node, a script, a chain; a job; whose jobs; from when to when."""
 
     figure: str

@@ -1,8 +1,7 @@
 """Traces under the policies of the plan."""
 
-from dataclasses import asdict
-
 import click
+from msgspec.structs import asdict
 
 from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines, say
 from lazy_quarry.core.units import plural

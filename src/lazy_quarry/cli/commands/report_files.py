@@ -7,12 +7,12 @@ import shlex
 import shutil
 import sys
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lazy_quarry.cli.options import Usage, own_zone, say
 from lazy_quarry.core.units import plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.run.writable import write_bytes, write_pieces
 
 if TYPE_CHECKING:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import sys
 import time
-from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec.structs import asdict
 
 from lazy_quarry.cli.options import (
     Usage,

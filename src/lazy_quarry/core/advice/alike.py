@@ -1,12 +1,11 @@
 """Tasks of an array that are alike, as values: those that failed for one cause, and those unlike the rest."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 Parameters = tuple[tuple[str, str], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Cause:
+class Cause(Struct, frozen=True):
     """Tasks that failed alike: how, how many, the values that they share, whether all with these values failed so, some of them."""
 
     how: str
@@ -26,8 +25,7 @@ class Cause:
         return f"{told}, all with {values}" + (", and none with it did better" if self.every else "")
 
 
-@dataclass(frozen=True, slots=True)
-class Outlier:
+class Outlier(Struct, frozen=True):
     """A task that is unlike the rest in one measure: its value and the median of all."""
 
     label: str

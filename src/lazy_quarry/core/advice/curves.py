@@ -1,7 +1,8 @@
 """Results against parameters: which parameter goes along the axis, and which runs make one curve."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.found_value import number_in
 
@@ -9,8 +10,7 @@ Parameters = tuple[tuple[str, str], ...]
 MOST_CURVES = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Point:
+class Point(Struct, frozen=True):
     """A run with its parameters and its value."""
 
     label: str
@@ -18,16 +18,14 @@ class Point:
     value: float
 
 
-@dataclass(frozen=True, slots=True)
-class ResultCurve:
+class ResultCurve(Struct, frozen=True):
     """Points along one parameter, in its order; ``name`` tells the values of the others."""
 
     name: str
     points: tuple[tuple[float, float], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Results:
+class Results(Struct, frozen=True):
     """Curves over ``axis``; ``names`` say what stands at 0, 1, 2 … where it has no numbers. ``left_out``: so many more curves."""
 
     axis: str

@@ -10,13 +10,15 @@ NeurIPS 2021), so that 8 in 10 are held when the load changes too.
 import math
 from collections import Counter, deque
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from heapq import heapify, heappop, heappush
 from itertools import zip_longest
 from typing import Literal
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
+
+from lazy_quarry.core.values import replace
 
 OUTSIDE = 0.2
 """A range is to miss so often: half of that on each side."""
@@ -44,8 +46,7 @@ Group = tuple[Stage, str]
 """Forecasts that are corrected together: of one stage and tier, as jobs of some are overtaken more often; "" for all tiers."""
 
 
-@dataclass(frozen=True, slots=True)
-class Waits:
+class Waits(Struct, frozen=True):
     """A forecast in seconds from when it was made: the early end, the middle and the late end."""
 
     early_s: float
@@ -57,8 +58,7 @@ class Waits:
         return Waits(*(max(one, soonest_s) for one in (self.early_s, self.likely_s, self.late_s)))
 
 
-@dataclass(slots=True)
-class Look:
+class Look(Struct):
     """A forecast that was made of a job, as drawn and as shown, and how long it waited; None until that is known.
 
     As long as none were corrected, ``shown`` is as drawn: the allowances begin with how draws did.
@@ -75,8 +75,7 @@ class Look:
     """Its user and name, where nothing was known yet of how long such jobs take."""
 
 
-@dataclass(slots=True)
-class Kept:
+class Kept(Struct):
     """The record of a group: its newest looks, and the shares of misses that are allowed early and late at present."""
 
     looks: list[Look]

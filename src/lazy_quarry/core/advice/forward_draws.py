@@ -6,10 +6,10 @@ draws each has a distribution of its start.
 
 import heapq
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Protocol
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from lazy_quarry.core.advice.forecast_calibration import OUTSIDE, Waits
@@ -44,8 +44,7 @@ MOST_UPDATES = 144
 """So many updates of recent use are followed while nothing else happens: those of a day."""
 
 
-@dataclass(frozen=True, slots=True)
-class SupposedJob:
+class SupposedJob(Struct, frozen=True):
     """A job that nobody has submitted: what it asks for, and (name, condition) of those before it that it waits for."""
 
     name: str
@@ -53,8 +52,7 @@ class SupposedJob:
     after: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Present:
+class Present(Struct, frozen=True):
     """A site at one instant, apart from the one in use: all that forecasts are worked out from.
 
     Its state has what runs, the jobs that wait, in their turns, as far as they are looked at, and those that wait for them.
@@ -162,8 +160,7 @@ class DrawnTimes:
         return known
 
 
-@dataclass(frozen=True, slots=True)
-class Course:
+class Course(Struct, frozen=True):
     """What a draw says: the first start and the last end of each job and array, by number, as far as it was followed."""
 
     starts: Mapping[int, int]

@@ -7,8 +7,9 @@ section 14.8).
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from math import ceil, exp, log, sqrt
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.next_time import MISS, Measured, bound_of, round_memory, round_time
 from lazy_quarry.core.advice.straight_line import line_through
@@ -22,8 +23,7 @@ SHORT_S = 5
 """A run so short says nothing of cores and memory."""
 
 
-@dataclass(frozen=True, slots=True)
-class Tried:
+class Tried(Struct, frozen=True):
     """The use of one trial. Times in seconds, memory in MiB of the whole job; ``size`` is what it was tried with, if known."""
 
     phase: Phase
@@ -35,8 +35,7 @@ class Tried:
     size: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """The present request of the whole: seconds, MiB for each core; and its size, by the parameter that was tried."""
 
     walltime_s: int
@@ -44,8 +43,7 @@ class Asked:
     size: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Advice:
+class Advice(Struct, frozen=True):
     """Advice on one header key. ``value`` is what the key should say; None leaves it as it is."""
 
     key: str
@@ -56,8 +54,7 @@ class Advice:
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Expected:
+class Expected(Struct, frozen=True):
     """The expected use of the whole: the middle, the range of 8 times in 10, and the bound that one in fifty passes."""
 
     low: float

@@ -1,9 +1,9 @@
 """Growth of a computation's time with a size: a set-up time, and a part that grows as a power of the size."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from lazy_quarry.core.advice.law_fits import EIGHT_IN_TEN, LawFits, Numbers, fits_of
 
@@ -18,8 +18,7 @@ CLEAR = 0.05
 """A set-up time is told where its part of the time at the smallest size is greater with a chance of nine in ten."""
 
 
-@dataclass(frozen=True)
-class GrowthLaw:
+class GrowthLaw(Struct, frozen=True):
     """Seconds are ``set_up_s`` and about ``factor`` × size to the ``power``, by the law that fits best; from so many runs.
 
     ``power_low`` and ``power_high``: between them the power lies 8 times in 10.

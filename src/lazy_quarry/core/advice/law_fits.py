@@ -7,9 +7,9 @@ numbers, and are wide where laws differ.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 Numbers = NDArray[np.float64]
@@ -21,8 +21,7 @@ MEASURED = 0.008
 """Times are measured no better than to this part: standard deviation of a logarithm at least."""
 
 
-@dataclass(frozen=True, slots=True)
-class LawFits:
+class LawFits(Struct, frozen=True):
     """Laws with their weights; ``level``, ``deviation``: the logarithm that each adds, and how far runs lie from it."""
 
     weights: Numbers

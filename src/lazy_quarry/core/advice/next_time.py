@@ -5,9 +5,10 @@ of what remains is that of :mod:`.prediction_bound`.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from math import ceil, log, sqrt
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.found_value import number_in
 from lazy_quarry.core.advice.prediction_bound import (
@@ -57,8 +58,7 @@ class Doubt(StrEnum):
     ONLY_STOPPED = "only stopped"
 
 
-@dataclass(frozen=True, slots=True)
-class RunToLearnFrom:
+class RunToLearnFrom(Struct, frozen=True):
     """A run of the past: seconds it took, memory in MiB for each core, cores held and kept busy; what was asked for of each.
 
     ``late`` and ``full`` are runs that were stopped at their walltime, or for their memory: they needed more than they have here.
@@ -78,8 +78,7 @@ class RunToLearnFrom:
     submission: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Measured:
+class Measured(Struct, frozen=True):
     """A measure of one run: its value, or what it had when that was not ``enough``."""
 
     value: float
@@ -89,8 +88,7 @@ class Measured:
     submission: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Growth:
+class Growth(Struct, frozen=True):
     """A measure grows with a parameter: about as its ``power``-th power. ``at`` is the value that the bound is for.
 
     ``beyond``: that is more than was seen; of the power law and a straight line with an offset the greater is taken there.
@@ -102,8 +100,7 @@ class Growth:
     beyond: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """A change over time: ``factor`` times as much since ``since_ms``, with ``runs`` since; or, with ``each``, from run to run."""
 
     factor: float
@@ -112,8 +109,7 @@ class Change:
     each: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class ForMost:
+class ForMost(Struct, frozen=True):
     """The bound without the few runs that are far above all others: ``count`` of ``runs`` were below ``most``."""
 
     value: float
@@ -122,8 +118,7 @@ class ForMost:
     most: float
 
 
-@dataclass(frozen=True, slots=True)
-class LeastAmount:
+class LeastAmount(Struct, frozen=True):
     """A bound for a further run: from how many runs, their least and greatest, and what it follows."""
 
     value: float
@@ -267,8 +262,7 @@ def _for_most(course: Course) -> ForMost | None:
     return None
 
 
-@dataclass(frozen=True, slots=True)
-class _Fit:
+class _Fit(Struct, frozen=True):
     """A growth and its line through the logarithms; ``ahead``: what is added to the rest for the size to come."""
 
     growth: Growth
@@ -337,8 +331,7 @@ def round_memory(mib: float) -> int:
     return max(16, ceil(mib / step) * step)
 
 
-@dataclass(frozen=True, slots=True)
-class NextTime:
+class NextTime(Struct, frozen=True):
     """The request to make: the walltime in seconds, the memory in MiB for each core, cores; None where it stays as it is."""
 
     runs: int

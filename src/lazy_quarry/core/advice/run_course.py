@@ -5,10 +5,11 @@ trend by the t of a straight line's slope (D. C. Montgomery and others, *Introdu
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import accumulate, islice
 from math import sqrt
 from statistics import fmean, stdev
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.straight_line import line_through
 
@@ -28,8 +29,7 @@ NEWEST, FAR = (1, 2, 3), 2.4
 """Numbers of newest runs that may be the first on a new level, where their mean is so many standard errors above."""
 
 
-@dataclass(frozen=True, slots=True)
-class Course:
+class Course(Struct, frozen=True):
     """An explanation of runs in time: their values as they would be now, oldest first, and how well these are known.
 
     ``shift`` is the change of the logarithm at run ``since``, ``slope`` that from each run to the next; 0 where there is none.
@@ -55,16 +55,14 @@ class Course:
         return sqrt(sum((one - mean) ** 2 for one in self.values) / max(1, self.free))
 
 
-@dataclass(frozen=True, slots=True)
-class Courses:
+class Courses(Struct, frozen=True):
     """The explanation that is told, and others that can't be excluded and would ask for more."""
 
     told: Course
     possible: tuple[Course, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class _Found:
+class _Found(Struct, frozen=True):
     """A change by the means of submissions: at which of them, by how much, or how much from each to the next; how sure that is."""
 
     since: int

@@ -2,10 +2,10 @@
 
 import math
 from collections import deque
-from dataclasses import dataclass
 from zlib import crc32
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 NEWEST = 200
@@ -21,8 +21,7 @@ ALIKE = 0.8
 Seconds = NDArray[np.float64]
 
 
-@dataclass(frozen=True, slots=True)
-class RunKind:
+class RunKind(Struct, frozen=True):
     """The properties by which a run is known beforehand."""
 
     user: str

@@ -5,12 +5,14 @@ All parts s are held against the runs (:mod:`.law_fits`), so that what is told h
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from math import exp, log, sqrt
 from statistics import median
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
+
 from lazy_quarry.core.units import plural
+from lazy_quarry.core.values import replace
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.law_fits import LawFits, Numbers
@@ -26,8 +28,7 @@ NOT_EXCLUDED = 0.44
 MOST_CORES = 1 << 16
 
 
-@dataclass(frozen=True, slots=True)
-class ScalingPoint:
+class ScalingPoint(Struct, frozen=True):
     """Runs on so many cores: the median of their seconds, the speed-up over one core and the efficiency, as fitted or measured."""
 
     cores: int
@@ -37,8 +38,7 @@ class ScalingPoint:
     runs: int
 
 
-@dataclass(frozen=True, slots=True)
-class AmdahlFit:
+class AmdahlFit(Struct, frozen=True):
     """The serial part that fits best, between which two it lies 8 times in 10, and the seconds that one core takes."""
 
     serial: float
@@ -47,16 +47,14 @@ class AmdahlFit:
     one_core_s: float
 
 
-@dataclass(frozen=True, slots=True)
-class Pull:
+class Pull(Struct, frozen=True):
     """Runs on a core count that lie apart from the law of all others: they took ``times`` as long."""
 
     cores: int
     times: float
 
 
-@dataclass(frozen=True, slots=True)
-class Scaling:
+class Scaling(Struct, frozen=True):
     """All of it.
 
     ``half_at``: the greatest core count up to which a further core does at least half its work, with its range; None: none seen.

@@ -1,13 +1,13 @@
 """A straight line through points by least squares."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from math import sqrt
 from statistics import fmean, linear_regression
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class StraightLine:
+
+class StraightLine(Struct, frozen=True):
     """``mean`` + ``slope`` · (x - ``middle``).
 
     ``across`` tells how far its points lie apart along x, and ``rest`` how far from the line: sums of squares.

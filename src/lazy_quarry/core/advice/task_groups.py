@@ -3,7 +3,8 @@
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.advice.alike import Cause, Outlier, Parameters
 
@@ -14,8 +15,7 @@ MOST_OUTLIERS, MOST_VALUES = 3, 3
 BARS = 24
 
 
-@dataclass(frozen=True, slots=True)
-class TaskFacts:
+class TaskFacts(Struct, frozen=True):
     """A task: what people call it, its parameters, how long it ran, its greatest memory; and how it failed, if it did.
 
     ``printed`` is the last line of its output that tells of an error.

@@ -7,11 +7,12 @@ how sure that is, and from how many. Without such runs nothing is said of it: a 
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate
 from math import exp, log
 from statistics import fmean, stdev
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.job import Job, Use
@@ -44,8 +45,7 @@ Samples = Sequence[tuple[int, float, int]]
 """(instant in ms, cores busy, memory in MiB), oldest first."""
 
 
-@dataclass(frozen=True)
-class LikeIt:
+class LikeIt(Struct, frozen=True, dict=True):
     """An earlier run of the same name and size: what it took, in seconds, its CPU time and its curve.
 
     ``late``: it was not done by then. ``peak_mib`` is the most memory that it had.
@@ -128,8 +128,7 @@ def warning_of(job: Job, now_ms: int, use: Use, samples: Samples, earlier: Seque
     return _idle(job, now_ms, samples)
 
 
-@dataclass(frozen=True, slots=True)
-class Ahead:
+class Ahead(Struct, frozen=True):
     """What runs like it came to from where this one is: too much with this ``chance``, ``value`` in the middle, by so many runs."""
 
     chance: float
@@ -142,8 +141,7 @@ class Ahead:
         return f"{min(10, max(1, round(10 * self.chance)))} in 10 of the {self.runs} runs before it"
 
 
-@dataclass(frozen=True, slots=True)
-class Work:
+class Work(Struct, frozen=True):
     """The work of a running job so far: seconds since it began, CPU time in seconds, cores that it keeps busy now."""
 
     elapsed_s: float

@@ -1,12 +1,11 @@
 """A chain as values: its jobs with their scripts, what is asked for each, and what each waits for."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 MOST_JOBS = 5_000
 
 
-@dataclass(frozen=True, slots=True)
-class ChainJob:
+class ChainJob(Struct, frozen=True):
     """A job of a chain. ``shared``, ``own`` and ``told`` are ``KEY=VALUE`` texts that are set beside the script's header:
     those for all jobs, its own, and what the chain says of it, its name and the parameters.
 
@@ -34,8 +33,7 @@ class ChainJob:
         return tuple(one for one in self.after if not one[0].isdecimal())
 
 
-@dataclass(frozen=True, slots=True)
-class Chain:
+class Chain(Struct, frozen=True):
     """A chain: jobs in an order in which each comes after those that it waits for."""
 
     name: str

@@ -1,7 +1,8 @@
 """A chain checked as a whole: each job's script as it would be submitted, and what its jobs need of one another."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.chain.chain import Chain, ChainJob
 from lazy_quarry.core.chain.chain_file import ChainRead
@@ -9,13 +10,13 @@ from lazy_quarry.core.header.check import Checked
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity, error
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.values import replace
 
 _ADVICE = ("program-absent", "no-command", "header-missing", "walltime-absent", "memory-absent")
 """Findings that are told of commands in the chain file too; others of these are about lines that nobody wrote."""
 
 
-@dataclass(frozen=True, slots=True)
-class ChainChecked:
+class ChainChecked(Struct, frozen=True):
     """The result of a check. ``findings`` are (file, finding): a script by its path, the chain file as empty."""
 
     chain: Chain | None

@@ -2,10 +2,10 @@
 
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 import tomlkit
+from msgspec import Struct, field
 
 from lazy_quarry.core.chain.chain import MOST_JOBS, Chain, ChainJob
 from lazy_quarry.core.chain.graph import cycles, never, ordered
@@ -29,8 +29,7 @@ WITHOUT_FILE, SAFE_LINE = ("#!/usr/bin/env bash", "# /// job", "# ///"), "set -e
 """The lines around commands that are given in place of a script, and the one before them."""
 
 
-@dataclass(slots=True)
-class ChainRead:
+class ChainRead(Struct):
     """The result of reading: the chain where it could be made out, and the findings, worst first.
 
     ``places`` say where the keys of the file stand; ``waits`` are its jobs with what each waits for, also where something

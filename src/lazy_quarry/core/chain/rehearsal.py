@@ -1,7 +1,8 @@
 """A chain rehearsed in the queue as it is now: when each job would start and end, by the plan itself."""
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
 
 from lazy_quarry.core.chain.graph import ordered, slack
 from lazy_quarry.core.engine.engine import Engine
@@ -10,13 +11,13 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.array_finish import array_finish
 from lazy_quarry.core.plan.placement import Owner, PlanRequest
 from lazy_quarry.core.plan.timeline import Timeline
+from lazy_quarry.core.values import replace
 
 NO_PLACE = "finds no place now"
 Waits = Mapping[str, tuple[tuple[str, str], ...]]
 
 
-@dataclass(frozen=True, slots=True)
-class RehearsedJob:
+class RehearsedJob(Struct, frozen=True):
     """A job of a rehearsed chain. Without times it doesn't run, for this reason."""
 
     name: str
@@ -32,16 +33,14 @@ class RehearsedJob:
         return self.ends_ms is not None and self.slack_ms == 0
 
 
-@dataclass(frozen=True, slots=True)
-class Supposed:
+class Supposed(Struct, frozen=True):
     """Suppositions of a rehearsal: jobs that fail, and jobs that take so many times as long as asked."""
 
     fails: frozenset[str] = frozenset()
     slower: tuple[tuple[str, float], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class ChainRehearsal:
+class ChainRehearsal(Struct, frozen=True):
     """The whole of it: when all is done, what it costs at most, and each job. None: some job finds no place."""
 
     ends_ms: int | None

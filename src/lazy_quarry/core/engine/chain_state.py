@@ -1,9 +1,8 @@
 """The chains of a state: how their events change them."""
 
-from dataclasses import replace
-
 from lazy_quarry.core.engine.events import ChainChanged, Chained, ChainLinked
 from lazy_quarry.core.job.chain_record import ChainPart, ChainRecord
+from lazy_quarry.core.values import replace
 
 MOST_CHAINS = 1_000
 """Chains that are kept; older ones are in the events."""

@@ -1,7 +1,8 @@
 """Commands to the engine. Each carries the instant at which it is given, because the core reads no clock."""
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.curve import Curve
@@ -14,8 +15,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
 
 
-@dataclass(frozen=True, slots=True)
-class Submit:
+class Submit(Struct, frozen=True):
     """Submit a job."""
 
     at_ms: int
@@ -30,8 +30,7 @@ class Submit:
     """The mark of this submission, which no other has, also in other journals that have the same numbers."""
 
 
-@dataclass(frozen=True, slots=True)
-class HoldJob:
+class HoldJob(Struct, frozen=True):
     """Put a waiting job on hold."""
 
     at_ms: int
@@ -39,8 +38,7 @@ class HoldJob:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class ReleaseJob:
+class ReleaseJob(Struct, frozen=True):
     """Release a job that is on hold."""
 
     at_ms: int
@@ -48,8 +46,7 @@ class ReleaseJob:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class CancelJob:
+class CancelJob(Struct, frozen=True):
     """Cancel a job: a waiting one ends, a running one is stopped.
 
     ``only``: of an array the tasks that run, or those that have not started; any other job where it is so.
@@ -61,8 +58,7 @@ class CancelJob:
     only: Literal["", "waiting", "running"] = ""
 
 
-@dataclass(frozen=True, slots=True)
-class CloseNode:
+class CloseNode(Struct, frozen=True):
     """Close a node: it gets no more jobs, and the jobs on it go on."""
 
     at_ms: int
@@ -70,8 +66,7 @@ class CloseNode:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class OpenNode:
+class OpenNode(Struct, frozen=True):
     """Open a closed node."""
 
     at_ms: int
@@ -79,8 +74,7 @@ class OpenNode:
     by: By = NOBODY
 
 
-@dataclass(frozen=True, slots=True)
-class LoseNode:
+class LoseNode(Struct, frozen=True):
     """A node is gone: the jobs on it are lost, and it gets no jobs until it is opened."""
 
     at_ms: int
@@ -88,8 +82,7 @@ class LoseNode:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class LoseJob:
+class LoseJob(Struct, frozen=True):
     """A job is lost though nobody saw its end: its lease is over, after which it was stopped where it ran."""
 
     at_ms: int
@@ -97,8 +90,7 @@ class LoseJob:
     node: str
 
 
-@dataclass(frozen=True, slots=True)
-class HearNode:
+class HearNode(Struct, frozen=True):
     """A node doesn't answer since an instant; or, without one, answers again."""
 
     at_ms: int
@@ -106,8 +98,7 @@ class HearNode:
     quiet_since_ms: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class ChangeJob:
+class ChangeJob(Struct, frozen=True):
     """Change the request of a job that has not started. It keeps its number and the time it has waited."""
 
     at_ms: int
@@ -119,8 +110,7 @@ class ChangeJob:
     doomed_tasks: tuple[int, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class OrderJobs:
+class OrderJobs(Struct, frozen=True):
     """The order that a user gives to their own waiting jobs: these come first, in this order."""
 
     at_ms: int
@@ -128,8 +118,7 @@ class OrderJobs:
     jobs: tuple[int, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Reserve:
+class Reserve(Struct, frozen=True):
     """Reserve nodes for a time: for no jobs, or only for some people's. A reservation of the same name is replaced."""
 
     at_ms: int
@@ -137,8 +126,7 @@ class Reserve:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class Unreserve:
+class Unreserve(Struct, frozen=True):
     """Remove a reservation."""
 
     at_ms: int
@@ -146,8 +134,7 @@ class Unreserve:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class GrantHours:
+class GrantHours(Struct, frozen=True):
     """Give an account core-ms beside its budget, or take some back (negative); from another account where one is named."""
 
     at_ms: int
@@ -158,8 +145,7 @@ class GrantHours:
     source: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class SubmitChain:
+class SubmitChain(Struct, frozen=True):
     """Give a chain its number. Its jobs are submitted after that, each by itself, and linked to it."""
 
     at_ms: int
@@ -172,8 +158,7 @@ class SubmitChain:
     settings: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class LinkChain:
+class LinkChain(Struct, frozen=True):
     """A job that was just submitted is a part of a chain."""
 
     at_ms: int
@@ -183,8 +168,7 @@ class LinkChain:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class ChangeChain:
+class ChangeChain(Struct, frozen=True):
     """Go on with a chain by another file."""
 
     at_ms: int
@@ -195,32 +179,28 @@ class ChangeChain:
     settings: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Schedule:
+class Schedule(Struct, frozen=True):
     """Start whatever the plan places at this instant, but for jobs and tasks in ``later``: nodes aren't ready for them yet."""
 
     at_ms: int
     later: frozenset[int] = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class StepClock:
+class StepClock(Struct, frozen=True):
     """The clock went so much (ms) further than time did, as a clock tells that nobody can set."""
 
     at_ms: int
     by_ms: int
 
 
-@dataclass(frozen=True, slots=True)
-class HoldDoubtful:
+class HoldDoubtful(Struct, frozen=True):
     """Events may be missing: hold what may have run already. ``copied``: what runs belongs to the original, so it is lost."""
 
     at_ms: int
     copied: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Finish:
+class Finish(Struct, frozen=True):
     """A runner reports that an attempt is over and that its last process is gone.
 
     ``cause`` is why it was stopped, if it was: ``overtime``, ``overmemory``, ``cancelled``, ``lost``.
@@ -251,8 +231,7 @@ class Finish:
     """The mark of the submission whose attempt it is; a report with another one is about no job of this journal."""
 
 
-@dataclass(frozen=True, slots=True)
-class CancelTask:
+class CancelTask(Struct, frozen=True):
     """Cancel one task of an array, whether it has started or not; ``index`` counts from 0."""
 
     at_ms: int
@@ -261,8 +240,7 @@ class CancelTask:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class ReadMeters:
+class ReadMeters(Struct, frozen=True):
     """Record what each account had been charged when a term began, as the books have it."""
 
     at_ms: int
@@ -270,8 +248,7 @@ class ReadMeters:
     charged: tuple[tuple[str, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class ChangeMember:
+class ChangeMember(Struct, frozen=True):
     """Let somebody charge an account, or no longer."""
 
     at_ms: int

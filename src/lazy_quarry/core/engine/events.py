@@ -1,7 +1,8 @@
 """The events that the engine records. The state of a site is a fold over them."""
 
-from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.curve import Curve
@@ -14,8 +15,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
 
 
-@dataclass(frozen=True, slots=True)
-class Submitted:
+class Submitted(Struct, frozen=True):
     """A job was submitted and got its number."""
 
     kind: ClassVar[str] = "submitted"
@@ -31,8 +31,7 @@ class Submitted:
     """The mark of this submission, which no other has, also in other journals that have the same numbers."""
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(Struct, frozen=True):
     """A waiting job was held."""
 
     kind: ClassVar[str] = "held"
@@ -41,8 +40,7 @@ class Held:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class Released:
+class Released(Struct, frozen=True):
     """A job on hold was released."""
 
     kind: ClassVar[str] = "released"
@@ -51,8 +49,7 @@ class Released:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class Started:
+class Started(Struct, frozen=True):
     """An attempt starts now, with these allocations."""
 
     kind: ClassVar[str] = "started"
@@ -63,8 +60,7 @@ class Started:
     allocations: tuple[Allocation, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Stopping:
+class Stopping(Struct, frozen=True):
     """A running job was told to end."""
 
     kind: ClassVar[str] = "stopping"
@@ -76,8 +72,7 @@ class Stopping:
     """The job to which it gives way, or the node that was lost."""
 
 
-@dataclass(frozen=True, slots=True)
-class Ended:
+class Ended(Struct, frozen=True):
     """An attempt is over, or a job that never ran is. ``again``: the job waits for another attempt."""
 
     kind: ClassVar[str] = "ended"
@@ -107,8 +102,7 @@ class Ended:
     """Who ended a job that had not started."""
 
 
-@dataclass(frozen=True, slots=True)
-class TaskMade:
+class TaskMade(Struct, frozen=True):
     """A task of an array became a job of its own, because it is about to start or a command names it."""
 
     kind: ClassVar[str] = "task-made"
@@ -118,8 +112,7 @@ class TaskMade:
     index: int
 
 
-@dataclass(frozen=True, slots=True)
-class TasksDropped:
+class TasksDropped(Struct, frozen=True):
     """All tasks of an array that had not started were cancelled."""
 
     kind: ClassVar[str] = "tasks-dropped"
@@ -129,8 +122,7 @@ class TasksDropped:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class Changed:
+class Changed(Struct, frozen=True):
     """The request of a job that has not started was changed."""
 
     kind: ClassVar[str] = "changed"
@@ -143,8 +135,7 @@ class Changed:
     doomed_tasks: tuple[int, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Ordered:
+class Ordered(Struct, frozen=True):
     """A user has ordered their waiting jobs."""
 
     kind: ClassVar[str] = "ordered"
@@ -153,8 +144,7 @@ class Ordered:
     jobs: tuple[int, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Reserved:
+class Reserved(Struct, frozen=True):
     """Nodes were reserved for a time."""
 
     kind: ClassVar[str] = "reserved"
@@ -163,8 +153,7 @@ class Reserved:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class Unreserved:
+class Unreserved(Struct, frozen=True):
     """A reservation was removed, or is over."""
 
     kind: ClassVar[str] = "unreserved"
@@ -173,8 +162,7 @@ class Unreserved:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class NodeClosed:
+class NodeClosed(Struct, frozen=True):
     """A node takes no more jobs."""
 
     kind: ClassVar[str] = "node-closed"
@@ -184,8 +172,7 @@ class NodeClosed:
     """With the reason."""
 
 
-@dataclass(frozen=True, slots=True)
-class NodeOpened:
+class NodeOpened(Struct, frozen=True):
     """A node takes jobs again."""
 
     kind: ClassVar[str] = "node-opened"
@@ -194,8 +181,7 @@ class NodeOpened:
     by: By = NOBODY
 
 
-@dataclass(frozen=True, slots=True)
-class NodeQuiet:
+class NodeQuiet(Struct, frozen=True):
     """A node doesn't answer: nothing is expected to start there, and what runs there keeps its cores."""
 
     kind: ClassVar[str] = "node-quiet"
@@ -205,8 +191,7 @@ class NodeQuiet:
     """When it was heard last."""
 
 
-@dataclass(frozen=True, slots=True)
-class NodeAnswers:
+class NodeAnswers(Struct, frozen=True):
     """A node that was quiet answers again."""
 
     kind: ClassVar[str] = "node-answers"
@@ -214,8 +199,7 @@ class NodeAnswers:
     node: str
 
 
-@dataclass(frozen=True, slots=True)
-class ClockHeld:
+class ClockHeld(Struct, frozen=True):
     """The clock was set back by so much; journal time stands still until it has caught up."""
 
     kind: ClassVar[str] = "clock-held"
@@ -223,8 +207,7 @@ class ClockHeld:
     behind_ms: int
 
 
-@dataclass(frozen=True, slots=True)
-class ClockStepped:
+class ClockStepped(Struct, frozen=True):
     """The clock was set forward or back by so much (ms) while jobs ran; by the clock as it is now they began so much later."""
 
     kind: ClassVar[str] = "clock-stepped"
@@ -232,8 +215,7 @@ class ClockStepped:
     by_ms: int
 
 
-@dataclass(frozen=True, slots=True)
-class BroughtForward:
+class BroughtForward(Struct, frozen=True):
     """Charges of an account from before this journal began."""
 
     kind: ClassVar[str] = "brought-forward"
@@ -249,8 +231,7 @@ class BroughtForward:
     """Jobs from before have the numbers below it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Granted:
+class Granted(Struct, frozen=True):
     """An account was given core-ms, or gave them away when they are negative."""
 
     kind: ClassVar[str] = "granted"
@@ -261,8 +242,7 @@ class Granted:
     """With the reason."""
 
 
-@dataclass(frozen=True, slots=True)
-class MetersRead:
+class MetersRead(Struct, frozen=True):
     """The charges of each account when a term of budgets began; readings of other terms than ``needed`` are dropped."""
 
     kind: ClassVar[str] = "meters-read"
@@ -272,8 +252,7 @@ class MetersRead:
     needed: tuple[int, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class BudgetReached:
+class BudgetReached(Struct, frozen=True):
     """A share of an account's budget, in hundredths, is used, in the term that began then."""
 
     kind: ClassVar[str] = "budget-reached"
@@ -285,8 +264,7 @@ class BudgetReached:
     core_ms: int
 
 
-@dataclass(frozen=True, slots=True)
-class MembersChanged:
+class MembersChanged(Struct, frozen=True):
     """Somebody may charge an account from now on, or may no longer."""
 
     kind: ClassVar[str] = "members-changed"
@@ -297,8 +275,7 @@ class MembersChanged:
     by: By
 
 
-@dataclass(frozen=True, slots=True)
-class Chained:
+class Chained(Struct, frozen=True):
     """A chain was submitted: its jobs by name, with what each waits for. Their numbers follow."""
 
     kind: ClassVar[str] = "chained"
@@ -314,8 +291,7 @@ class Chained:
     settings: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class ChainLinked:
+class ChainLinked(Struct, frozen=True):
     """A job was submitted as a part of a chain."""
 
     kind: ClassVar[str] = "chain-linked"
@@ -326,8 +302,7 @@ class ChainLinked:
     by: By = NOBODY
 
 
-@dataclass(frozen=True, slots=True)
-class ChainChanged:
+class ChainChanged(Struct, frozen=True):
     """The file of a chain was changed, and the chain goes on by the new one."""
 
     kind: ClassVar[str] = "chain-changed"

@@ -1,7 +1,5 @@
 """The events of the commands about jobs: one function for each command. It returns events or raises :class:`Refused`."""
 
-from dataclasses import replace
-
 from lazy_quarry.core.engine.commands import CancelJob, CancelTask, ChangeJob, HoldJob, OrderJobs, ReleaseJob, Submit
 from lazy_quarry.core.engine.events import (
     Changed,
@@ -20,6 +18,7 @@ from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, make_task, task_id
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused
 
 

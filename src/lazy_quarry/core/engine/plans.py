@@ -1,7 +1,6 @@
 """Plans of a site's state: the present one, kept while it is valid, and those made to answer a question."""
 
 from collections.abc import Collection, Iterable, Iterator
-from dataclasses import replace
 from heapq import merge
 from itertools import islice
 
@@ -23,6 +22,7 @@ from lazy_quarry.core.plan.queue import TurnQueue
 from lazy_quarry.core.plan.standing import Turn, Turns, exchanged
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.core.values import replace
 
 MOST_EACH = 500
 """Where the tasks of an array are placed one by one, so many are looked at together."""

@@ -1,6 +1,6 @@
 """The grounds of every decision: state, plan and instant."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.engine.limit_use import LimitUse
 from lazy_quarry.core.engine.plans import Plans
@@ -13,8 +13,7 @@ from lazy_quarry.core.site import Account, Site
 from lazy_quarry.errors import NoSuchJob, Refused
 
 
-@dataclass(frozen=True, slots=True)
-class Situation:
+class Situation(Struct, frozen=True):
     """A site's state and plan at an instant of journal time. Decisions read it and change nothing."""
 
     site: Site

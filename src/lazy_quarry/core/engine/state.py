@@ -4,8 +4,9 @@ State is a fold: :meth:`State.apply` takes one event in, and nothing else ever c
 """
 
 from collections.abc import Collection, Container, Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.engine.chain_state import take_chain
 from lazy_quarry.core.engine.events import (
@@ -52,8 +53,7 @@ from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.core.values import replace
 
 
-@dataclass
-class State:
+class State(Struct):
     """Live jobs, closed nodes and running sums, after the events so far."""
 
     at_ms: int = 0

@@ -1,13 +1,12 @@
 """Answers about a waiting job, as values. They are sent and shown without importing the code that computes them."""
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from lazy_quarry.core.plan.standing_parts import StandingParts
 from lazy_quarry.core.plan.waiting import WaitKind
 
 
-@dataclass(frozen=True, slots=True)
-class Suggestion:
+class Suggestion(Struct, frozen=True):
     """A smaller request: the header keys to set, in words, and when the job would start with it by the plan.
 
     ``how`` is the request as an end of a sentence: ``in queue deep``.
@@ -19,8 +18,7 @@ class Suggestion:
     how: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Ahead:
+class Ahead(Struct, frozen=True):
     """A job ahead in the order: by how many hours, and a sentence on the parts of its standing that make the difference."""
 
     job: int
@@ -30,8 +28,7 @@ class Ahead:
     words: str
 
 
-@dataclass(frozen=True, slots=True)
-class Why:
+class Why(Struct, frozen=True):
     """``because``: a sentence on what the job waits for. ``ends`` are jobs whose end its expected start hangs on."""
 
     because: str
@@ -40,8 +37,7 @@ class Why:
     ends: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Explained:
+class Explained(Struct, frozen=True):
     """All answers about a waiting job."""
 
     why: Why

@@ -1,6 +1,5 @@
 """Why a job waits, in a sentence: what it needs, who has it, until when."""
 
-from dataclasses import replace
 from datetime import tzinfo
 
 import numpy as np
@@ -14,6 +13,7 @@ from lazy_quarry.core.plan.placement import Placement, PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import WaitKind
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
+from lazy_quarry.core.values import replace
 
 _OWNER_OF = {
     "user": lambda job: job.user,

@@ -5,11 +5,11 @@ use the nodes meanwhile stands in two properties of our own, which other program
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta, tzinfo
 from urllib.parse import quote
 
 from icalendar import Calendar, Component, Event
+from msgspec import Struct
 
 from lazy_quarry.core.instants import instant_of, start_of_day
 from lazy_quarry.core.plain_text import shortened
@@ -42,8 +42,7 @@ def write_calendar(windows: Iterable[Window], now_ms: int) -> str:
     return text
 
 
-@dataclass(frozen=True, slots=True)
-class BudgetDay:
+class BudgetDay(Struct, frozen=True):
     """A day on which something of a budget ends: what that is in words, and sentences about it.
 
     ``key`` tells it from every other: the site, what ends, the account and the term, in any characters.

@@ -1,9 +1,10 @@
 """Records of jobs as a table in Apache Parquet, for analysis; this needs the extra ``parquet``."""
 
 from collections.abc import Sequence
-from dataclasses import fields
 from io import BytesIO
 from typing import Any
+
+from msgspec.structs import fields
 
 from lazy_quarry.core.ledger.job_record import JobRecord
 from lazy_quarry.errors import QuarryError

@@ -6,8 +6,9 @@ the opening line closes it. Everything here takes time in proportion to the text
 
 import re
 import tomllib
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
 from lazy_quarry.core.header.toml_places import LONG_NUMBER, MOST_LEVELS, Scan, TextPlace, nearest_place, scan
@@ -29,8 +30,7 @@ _BARE = re.compile(r"""(\s*[A-Za-z0-9_.-]+)(?P<equals>\s*=\s*)([^\s"'\[{#\\][^"'
 _DIGITS = re.compile(r"\d{4000}")
 
 
-@dataclass(frozen=True)
-class Block:
+class Block(Struct, frozen=True):
     """A job header as it stands in a script. ``first_line`` and ``last_line`` are its ``# ///`` lines, from 1."""
 
     first_line: int

@@ -3,9 +3,10 @@
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import Any
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.header.block import MOST_HEADER, UNFIT, Block, find_block, unfit
 from lazy_quarry.core.header.checked_script import CheckedScript
@@ -24,6 +25,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import exact_duration, exact_size
+from lazy_quarry.core.values import replace
 
 _NO_REQUEST = ("header-unclosed", "header-nearly", "header-too-long")
 """Without a header that can be read, nothing is known of the request."""
@@ -45,8 +47,7 @@ MOST_FINDINGS = 200
 """Number of findings about a script's commands that are told."""
 
 
-@dataclass(frozen=True, slots=True)
-class CheckContext:
+class CheckContext(Struct, frozen=True):
     """The facts that a check needs beside the script and the site.
 
     ``submission`` says where the script comes from and what was found out about it; its text is not looked at.
@@ -58,8 +59,7 @@ class CheckContext:
     left_core_ms: Mapping[str, int | None] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Checked:
+class Checked(Struct, frozen=True):
     """The outcome: diagnostics worst first, and the request where it could be made out at all."""
 
     diagnostics: tuple[Diagnostic, ...]

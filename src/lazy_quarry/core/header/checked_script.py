@@ -1,7 +1,8 @@
 """A script with all that is known of it: what the checks look at."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Fix
@@ -12,8 +13,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
 
 
-@dataclass(frozen=True, slots=True)
-class CheckedScript:
+class CheckedScript(Struct, frozen=True):
     """A script with all that is known of it; what the checks below look at."""
 
     lines: list[str]

@@ -1,10 +1,9 @@
 """Every check that there is: its code, how bad it is, an example, and what to do. docs/checks.md is made from this."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Code:
+class Code(Struct, frozen=True):
     """A kind of finding. ``worst`` is its gravest severity; ``fixed``: there may be a fix that is certain."""
 
     code: str

@@ -1,7 +1,9 @@
 """A finding of a check: where, how bad, and what to do about it."""
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import plural
@@ -26,8 +28,7 @@ class Severity(StrEnum):
         return plural(count, self.words) if self.value == "hint" else f"{count} {self.words}"
 
 
-@dataclass(frozen=True, slots=True)
-class Fix:
+class Fix(Struct, frozen=True):
     """A change that is certain to help: these lines (from 1, ends included) become ``replacement``."""
 
     label: str
@@ -42,8 +43,7 @@ class Fix:
         return "\n".join(lines)
 
 
-@dataclass(frozen=True, slots=True)
-class Diagnostic:
+class Diagnostic(Struct, frozen=True):
     """One finding. ``line`` and ``column`` count from 1; line 0 is a value given outside the file.
 
     The message is one plain line, whatever of the script it repeats.
@@ -59,7 +59,7 @@ class Diagnostic:
     """The header key of a value given outside the file, and the way into its table."""
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "message", shortened(self.message, MOST_MESSAGE))
+        force_setattr(self, "message", shortened(self.message, MOST_MESSAGE))
 
     @property
     def rank(self) -> tuple[int, int, int]:

@@ -1,7 +1,8 @@
 """A request compared with what earlier runs of the same name used."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.header.diagnostic import Diagnostic, hint, warning
 from lazy_quarry.core.job.needs import Need
@@ -9,8 +10,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.units import format_duration, format_size, plural
 
 
-@dataclass(frozen=True, slots=True)
-class EarlierRuns:
+class EarlierRuns(Struct, frozen=True):
     """Use of earlier runs of the same name, counting those that were done."""
 
     runs: int
@@ -24,8 +24,7 @@ class EarlierRuns:
     for_most: "EnoughForMost | None" = None
 
 
-@dataclass(frozen=True, slots=True)
-class EnoughForMost:
+class EnoughForMost(Struct, frozen=True):
     """A walltime that would do for ``count`` of the runs, which took at most ``longest_s``; a few took far longer.
 
     ``costs`` tells what becomes of those.

@@ -1,8 +1,9 @@
 """The keys of a header: how each value is read. A reader raises :class:`BadValue` with what to write instead."""
 
 import re
-from dataclasses import dataclass
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.values import (
@@ -234,8 +235,7 @@ NamesOf = Literal["", "accounts", "queues", "tiers", "traits", "nodes", "modules
 """What a site has names of."""
 
 
-@dataclass(frozen=True, slots=True)
-class HeaderKey:
+class HeaderKey(Struct, frozen=True):
     """A key of the header: all that is to be said of it."""
 
     read: Reader

@@ -2,11 +2,11 @@
 
 import re
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 
 from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
 from lazy_quarry.core.header.nearest import closest
+from lazy_quarry.core.values import replace
 
 _BESIDE = ("key-unknown", "module", "array")
 """Errors beside which the request can still be read."""

@@ -2,11 +2,11 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import lru_cache
 
 import tree_sitter
 import tree_sitter_bash
+from msgspec import Struct
 
 from lazy_quarry.core.header.interpreter import interpreter, likely_interpreter
 
@@ -19,8 +19,7 @@ _BEFORE = ("time", "exec", "nohup", "command", "builtin", "nice", "then")
 _GUARDS = (":-", "-", ":=", "=", ":?", "?", ":+", "+")
 
 
-@dataclass(frozen=True, slots=True)
-class Word:
+class Word(Struct, frozen=True):
     """A word of a command. ``value`` is what it stands for, or None when that shows only as it runs."""
 
     text: str
@@ -29,8 +28,7 @@ class Word:
     column: int
 
 
-@dataclass(frozen=True, slots=True)
-class ShellCommand:
+class ShellCommand(Struct, frozen=True):
     """A simple command: its words, the name first; where its output goes and its input comes from."""
 
     words: tuple[Word, ...]
@@ -44,8 +42,7 @@ class ShellCommand:
         return self.words[0].value or "" if self.words else ""
 
 
-@dataclass(frozen=True, slots=True)
-class VariableUse:
+class VariableUse(Struct, frozen=True):
     """A use of a variable that must have been set before."""
 
     name: str
@@ -53,8 +50,7 @@ class VariableUse:
     column: int
 
 
-@dataclass(frozen=True, slots=True)
-class Body:
+class Body(Struct, frozen=True):
     """The actions of a script. ``open_ended``: it reads other scripts."""
 
     commands: tuple[ShellCommand, ...] = ()
@@ -260,8 +256,7 @@ _LAST_ONLY = frozenset(("grep", "sed", "awk", "egrep", "fgrep", "jq", "tr", "cut
 _OUTPUT = re.compile(r"-o|-O|--?o(ut(put)?([-_]?(file|dir|path))?)?|--?(log|to|dest|target|save|results?)([-_]?\w+)?")
 
 
-@dataclass(frozen=True, slots=True)
-class NamedFile:
+class NamedFile(Struct, frozen=True):
     """A file that a script names. ``way``: it is ``read``, ``written`` anew, ``appended`` to, or ``run``."""
 
     path: str

@@ -1,13 +1,12 @@
 """A script on its way in: its text, where it comes from, and what was found out about it beforehand."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.header.surroundings import Surroundings
 
 
-@dataclass(frozen=True, slots=True)
-class Submission:
+class Submission(Struct, frozen=True):
     """A script as somebody submits it, or asks what would become of it.
 
     ``overrides`` are ``KEY=VALUE`` texts. ``environment`` is the submitter's. ``findings`` and ``surroundings`` come

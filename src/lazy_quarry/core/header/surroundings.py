@@ -1,11 +1,11 @@
 """Facts of the world outside a script, given as values by the code that could look."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 
-@dataclass(frozen=True, slots=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True):
     """Facts about the names in a script. Without ``looked`` nothing is said of files and programs.
 
     ``files`` tells of each path, as the script writes it: ``file``, ``folder``, ``absent``, or ``closed``
@@ -34,8 +34,7 @@ class Surroundings:
     """Bytes a second of the last copy to a node, where there was one."""
 
 
-@dataclass(frozen=True, slots=True)
-class Staged:
+class Staged(Struct, frozen=True):
     """Files that a job takes in: how many, their bytes, and whether there are more than were counted."""
 
     files: int

@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 MOST_LEVELS = 100
 """Levels that values may be nested, and parts that a dotted key may have."""
@@ -16,8 +17,7 @@ _TOKEN = re.compile(
 _WORD = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
 
 
-@dataclass(frozen=True, slots=True)
-class TextPlace:
+class TextPlace(Struct, frozen=True):
     """Where a key stands in the file: its line, the column of its value, and the last line of the value."""
 
     line: int
@@ -25,8 +25,7 @@ class TextPlace:
     last_line: int
 
 
-@dataclass(slots=True)
-class _Level:
+class _Level(Struct):
     """A bracket that is open, or the text itself. ``path`` is where its keys belong; None for a list's."""
 
     bracket: str
@@ -37,8 +36,7 @@ class _Level:
     """The offset of the value, once it has begun."""
 
 
-@dataclass(slots=True)
-class Scan:
+class Scan(Struct):
     """The findings of one pass. ``deep_line`` is the first line that is nested too deep, or 0."""
 
     places: dict[tuple[str, ...], TextPlace] = field(default_factory=dict)

@@ -1,13 +1,12 @@
 """Who caused an event."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 MOST_REASON = 1000
 """Characters of a reason that a person gives."""
 
 
-@dataclass(frozen=True, slots=True)
-class By:
+class By(Struct, frozen=True):
     """The person who caused an event, from where, and why. Without a user it is the site itself, for what ``why`` says."""
 
     user: str = ""

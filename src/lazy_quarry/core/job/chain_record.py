@@ -1,10 +1,11 @@
 """A chain as the journal knows it: its jobs by name, with their numbers and what each waits for."""
 
-from dataclasses import dataclass, replace
+from msgspec import Struct
+
+from lazy_quarry.core.values import replace
 
 
-@dataclass(frozen=True, slots=True)
-class ChainPart:
+class ChainPart(Struct, frozen=True):
     """A job of a chain: its number, 0 until it is submitted, and the others that it waits for, as (name, condition)."""
 
     name: str
@@ -19,8 +20,7 @@ _places: dict[tuple[int, str, int], dict[str, int]] = {}
 _MOST_PLACES = 8
 
 
-@dataclass(frozen=True, slots=True)
-class ChainRecord:
+class ChainRecord(Struct, frozen=True):
     """A chain that was submitted. ``source`` is its file's text, ``path`` where that lies."""
 
     number: int

@@ -1,11 +1,11 @@
 """A copy that is under way for a job: to the host that it starts on, or back from there."""
 
-from dataclasses import dataclass
 from typing import Literal
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class Copying:
+
+class Copying(Struct, frozen=True):
     """Its way, the bytes that were copied of all, and about how many seconds it still takes; None where that isn't known."""
 
     way: Literal["in", "out"]

@@ -1,7 +1,8 @@
 """Use of an attempt over its time, as it is kept after the end: a few points, however long it ran."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 MOST_POINTS, MOST_OF_TASK = 48, 24
 """Points that are kept of a job, and of a task of an array, of which there may be very many."""
@@ -9,8 +10,7 @@ Sample = tuple[int, float, int]
 """(instant in ms, cores busy, memory in MiB)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Curve:
+class Curve(Struct, frozen=True):
     """Points at equal distances: ``cores`` in hundredths of a core, the mean of its time; ``memory_mib`` the most of it."""
 
     began_ms: int

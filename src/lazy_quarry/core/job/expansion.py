@@ -6,17 +6,16 @@ the parameters' values, of which there are few, and by places in arrays.
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from lazy_quarry.core.job.clashes import MOST_WRITTEN_OUT, filled, first_clash, template_of
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import JOINED, fill_in, filled_path
 
 
-@dataclass(frozen=True, slots=True)
-class Task:
+class Task(Struct, frozen=True):
     """One task as it will run. ``writes`` are the files beside output and errors, as far as the script shows them."""
 
     number: int
@@ -27,8 +26,7 @@ class Task:
     writes: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Clash:
+class Clash(Struct, frozen=True):
     """Two tasks, by their numbers, that write one file."""
 
     tasks: tuple[int, int]

@@ -1,11 +1,11 @@
 """The marks of a file at one instant, which tell it from what is there later."""
 
-from dataclasses import dataclass
 from typing import Literal
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class FileMark:
+
+class FileMark(Struct, frozen=True):
     """One of the files that an attempt printed into, as its supervisor left it.
 
     ``written_ns`` is when it was written last. Device numbers may change when a machine starts anew, so a file with another

@@ -1,10 +1,9 @@
 """The machine that an attempt ran on, as a paper names it."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Host:
+class Host(Struct, frozen=True):
     """Its name, its kernel with version, its kind of processor, and how limits were kept there.
 
     ``limits``: ``groups`` by control groups, ``watched``; empty where that wasn't recorded. ``version`` and ``python`` are of our

@@ -1,8 +1,9 @@
 """The named parts, ranks and spread tasks that a job told of while it ran."""
 
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal
+
+from msgspec import Struct
 
 MOST_PARTS = 200
 """Parts of one attempt that are kept in its record; those that ran longest, where there are more."""
@@ -12,8 +13,7 @@ STUCK = 3
 """A job that comes back is held when so many attempts in a row got no further."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Part:
+class Part(Struct, frozen=True, kw_only=True):
     """A named part: when it began, how long it took, what it used. ``above`` is the place of the part around it, or -1.
 
     Without ``over`` it was under way when this was read, or when the attempt ended.
@@ -33,8 +33,7 @@ class Part:
     over: bool = True
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Spread:
+class Spread(Struct, frozen=True, kw_only=True):
     """The tasks that a job spread over its cores, by how they stand; ``waiting`` follows from the rest.
 
     ``field`` has a sign for each task in its order (``.`` waits, ``r`` runs, ``d`` done, ``f`` failed, ``s`` stopped); of
@@ -54,8 +53,7 @@ class Spread:
         return self.tasks - self.done - self.failed - self.stopped - self.running
 
 
-@dataclass(frozen=True, slots=True)
-class Inside:
+class Inside(Struct, frozen=True):
     """All of it, of one attempt."""
 
     parts: tuple[Part, ...] = ()

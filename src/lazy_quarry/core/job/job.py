@@ -1,7 +1,5 @@
 """A job as the engine keeps it: its request, its state, its use."""
 
-from dataclasses import dataclass
-
 from msgspec import Struct
 
 from lazy_quarry.core.job.curve import Curve
@@ -17,8 +15,7 @@ from lazy_quarry.core.units import SECOND_MS, format_instant
 from lazy_quarry.core.values import replace
 
 
-@dataclass(frozen=True, slots=True)
-class Allocation:
+class Allocation(Struct, frozen=True):
     """A job's allocation on one node: cores and GPUs by number, memory and scratch."""
 
     node: str
@@ -34,8 +31,7 @@ class Allocation:
         return len(self.cores), self.memory_mib, len(self.gpus), self.scratch_mib
 
 
-@dataclass(frozen=True, slots=True)
-class Origin:
+class Origin(Struct, frozen=True):
     """The origin of a job: the script's text as it was, its path if it had one, the folder, the environment."""
 
     script: str

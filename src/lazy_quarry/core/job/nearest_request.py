@@ -1,12 +1,12 @@
 """The nearest request that an idle site could serve, where the one that was made is too much."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 
 from lazy_quarry.core.job.queue_fit import Misfit, queue_fit
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import exact_duration, exact_size
+from lazy_quarry.core.values import replace
 
 _ROUNDS = 8
 """Number of keys that may be reduced, one after another."""

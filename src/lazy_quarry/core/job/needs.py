@@ -6,18 +6,19 @@ differ by one at most and the fuller nodes come first.
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from math import ceil
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Node, Queue, Site
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import fold_names, format_size, plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Impossible
 
 
-@dataclass(frozen=True, slots=True)
-class NodeShare:
+class NodeShare(Struct, frozen=True):
     """A number of nodes of a job that each give the same amount."""
 
     nodes: int
@@ -26,8 +27,7 @@ class NodeShare:
     memory_mib: int
 
 
-@dataclass(frozen=True, slots=True)
-class Need:
+class Need(Struct, frozen=True):
     """A request put to one queue: the nodes that could serve it and what each of the chosen must give.
 
     ``parts`` has one entry, or two where ranks don't divide evenly, the fuller first. With ``whole``

@@ -1,13 +1,13 @@
 """Use and end of an attempt on each of its nodes."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.phase import Use
 
 
-@dataclass(frozen=True, slots=True)
-class NodeUse:
+class NodeUse(Struct, frozen=True):
     """The part of an attempt on one of its nodes: what it used there, and how it ended."""
 
     node: str

@@ -1,14 +1,14 @@
 """Mail that a header asks for: to whom, and when."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import SECOND_MS, parse_duration
 
 
-@dataclass(frozen=True, slots=True)
-class Notify:
+class Notify(Struct, frozen=True):
     """An address, and the words of its header: events, shares of the walltime (``75%``), time left (``20m left``)."""
 
     to: str

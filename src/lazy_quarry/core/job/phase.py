@@ -1,7 +1,8 @@
 """The states of a job, and what it used: every view of a job has both."""
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 
 class Phase(StrEnum):
@@ -46,8 +47,7 @@ def left_undone(phase: Phase, planned: bool) -> bool:
     return phase in FAILING or (phase is Phase.SKIPPED and not planned)
 
 
-@dataclass(frozen=True, slots=True)
-class Use:
+class Use(Struct, frozen=True):
     """The use of an attempt, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
 
     cpu_ms: int = 0

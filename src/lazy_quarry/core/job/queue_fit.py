@@ -4,8 +4,9 @@ A list of queues means that any of them will do. It opens none to a request that
 """
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.needs import Need, choices
 from lazy_quarry.core.job.rates import greatest_charge
@@ -15,8 +16,7 @@ from lazy_quarry.core.units import HOUR_MS, format_duration, plural
 from lazy_quarry.errors import Impossible
 
 
-@dataclass(frozen=True, slots=True)
-class Misfit:
+class Misfit(Struct, frozen=True):
     """Why a queue would never run a request: the header key that asks for too much, and a sentence."""
 
     code: Literal["queue", "tier", "over-limit", "impossible"]
@@ -28,8 +28,7 @@ class Misfit:
     """The most that there is of it and what was asked, in whatever unit."""
 
 
-@dataclass(frozen=True, slots=True)
-class QueueFit:
+class QueueFit(Struct, frozen=True):
     """The needs of a request from a queue: one for each number of nodes that may do. Without any, why not."""
 
     needs: tuple[Need, ...]

@@ -1,22 +1,22 @@
 """A job's request, with every default filled in."""
 
-from dataclasses import dataclass, replace
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.sweep import Array
+from lazy_quarry.core.values import replace
 
 
-@dataclass(frozen=True, slots=True)
-class Memory:
+class Memory(Struct, frozen=True):
     """An amount and its unit: per core, rank, node or job."""
 
     mib: int
     per: Literal["core", "rank", "node", "job"] = "core"
 
 
-@dataclass(frozen=True, slots=True)
-class Rehearsal:
+class Rehearsal(Struct, frozen=True):
     """The behaviour of a job on the in-memory cluster; None leaves it to the model. Runtime in seconds, from and to."""
 
     runtime_s: tuple[int, int] | None = None
@@ -35,16 +35,14 @@ RETRIED = ("failed", "lost", "overmemory", "overtime")
 """The ends after which a job may run again."""
 
 
-@dataclass(frozen=True, slots=True)
-class Retries:
+class Retries(Struct, frozen=True):
     """The number of times that a job runs again in all, and the ends after which it does (words of ``RETRIED``)."""
 
     times: int = 1
     on: tuple[str, ...] = ("lost",)
 
 
-@dataclass(frozen=True, slots=True)
-class Stage:
+class Stage(Struct, frozen=True):
     """Files copied into the job's scratch folder before, and back after; paths from where it starts."""
 
     into: tuple[str, ...] = ()
@@ -52,8 +50,7 @@ class Stage:
     keep: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(Struct, frozen=True):
     """A request with every default filled in. Durations in seconds, sizes in MiB, instants in ms."""
 
     name: str

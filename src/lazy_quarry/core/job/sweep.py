@@ -8,10 +8,11 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from math import gcd, lcm, prod
 from typing import Any
+
+from msgspec import Struct
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import BadValue
@@ -27,16 +28,14 @@ _NUMBER = r"\d{1,15}(?:\.\d{1,15})?"
 _DECIMALS = re.compile(rf"(-?{_NUMBER})\s*\.\.\s*(-?{_NUMBER})(?:\s+by\s+({_NUMBER}))?")
 
 
-@dataclass(frozen=True, slots=True)
-class Parameter:
+class Parameter(Struct, frozen=True):
     """A name and the values it takes, as text."""
 
     name: str
     values: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Array:
+class Array(Struct, frozen=True):
     """A job of many tasks. ``rows`` are (first, last, step) of task numbers; ``groups`` are crossed parameters.
 
     Each group holds parameters that go in step; a plain one is a group of its own.

@@ -1,12 +1,12 @@
 """Trying one: the same work as a single job within the limits of the site's trial tier."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 
 from lazy_quarry.core.job.queue_fit import longest_walltime_s, queue_fit
 from lazy_quarry.core.job.request import Request, Retries
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import format_duration
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Refused
 
 

@@ -1,8 +1,9 @@
 """The accounts' books: what each was charged, and what it has left."""
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.rates import charge_so_far
@@ -10,8 +11,7 @@ from lazy_quarry.core.ledger.budgets import Budget, Grant, MemberChange, members
 from lazy_quarry.core.site import Account, Site
 
 
-@dataclass(frozen=True, slots=True)
-class AccountLine:
+class AccountLine(Struct, frozen=True):
     """An account's books: core-ms charged to jobs that have ended, to those running, and what is left."""
 
     account: str
@@ -45,8 +45,7 @@ class AccountLine:
         return None if self.budget is None or self.adding_up else self.budget.left_core_ms
 
 
-@dataclass(frozen=True, slots=True)
-class Tally:
+class Tally(Struct, frozen=True):
     """Running sums of one account."""
 
     charged_core_ms: int = 0

@@ -6,21 +6,22 @@ counted in another, also not of a job that runs through its edge.
 """
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import lru_cache
+
+from msgspec import Struct
 
 from lazy_quarry.core.ledger.period import period_of
 from lazy_quarry.core.site import Account, Site
 from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.values import replace
 
 Meters = Mapping[int, Mapping[str, int]]
 """Core-ms that each account had been charged, by the instants at which terms began."""
 FOR_EVER = 2**61
 
 
-@dataclass(frozen=True, slots=True)
-class Grant:
+class Grant(Struct, frozen=True):
     """Core-ms given to an account from an instant on, or taken from it when they are negative; by whom, and why."""
 
     at_ms: int
@@ -29,8 +30,7 @@ class Grant:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class MemberChange:
+class MemberChange(Struct, frozen=True):
     """Somebody may charge an account from an instant on, or may no longer; by whom."""
 
     at_ms: int
@@ -39,8 +39,7 @@ class MemberChange:
     by: str
 
 
-@dataclass(frozen=True, slots=True)
-class Term:
+class Term(Struct, frozen=True):
     """From when to when a budget is for; 0 and :data:`FOR_EVER` where nothing says so. ``periods``: so many budgets it has."""
 
     begin_ms: int = 0
@@ -48,8 +47,7 @@ class Term:
     periods: int = 1
 
 
-@dataclass(frozen=True, slots=True)
-class Budget:
+class Budget(Struct, frozen=True):
     """The balance of an account's budget in its term: its amount, and the charges to it and all accounts under it."""
 
     term: Term

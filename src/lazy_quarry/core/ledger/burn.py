@@ -1,9 +1,10 @@
 """The end of a budget at its present rate of use, with the range in which that lies 8 times in 10."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from math import sqrt
 from statistics import fmean, variance
+
+from msgspec import Struct
 
 WITHIN = 1.2816
 """Standard deviations between which a normal variable lies 8 times in 10."""
@@ -11,8 +12,7 @@ WEEK, FEWEST_WEEKS = 7, 3
 FARTHEST_DAYS = 3650.0
 
 
-@dataclass(frozen=True, slots=True)
-class BudgetEnd:
+class BudgetEnd(Struct, frozen=True):
     """In how many days a budget ends: early, most likely, late; None for not within ten years. And the rate of a day."""
 
     early_days: float | None

@@ -1,12 +1,11 @@
 """A job or task that has ended, as the open formats have it."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.job.job import TASK_SPAN, Job
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class JobRecord:
+class JobRecord(Struct, frozen=True, kw_only=True):
     """The request and the use of a job. Instants in ms since the epoch, memory in MiB of the whole job, core-ms held and charged.
 
     ``task`` is its number in its array. Of several attempts the instants and the memory are the last one's.

@@ -1,8 +1,9 @@
 """Periods of the books, as people say them. They begin and end with days of UTC, as the sums are kept by these."""
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
+
+from msgspec import Struct
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import DAY_MS
@@ -28,8 +29,7 @@ _FIRST, _LAST = date(1971, 1, 1), date(2999, 1, 1)
 HOW = 'write "last month", "2026 Q3", "March 2026", "last 30 days", "since Monday", "since 3 March" or "2026-03-01 to 2026-04-15"'
 
 
-@dataclass(frozen=True, slots=True)
-class Period:
+class Period(Struct, frozen=True):
     """A span of whole days: its first instant, the first one after it, and what it is called."""
 
     begin_ms: int

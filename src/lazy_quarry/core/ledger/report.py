@@ -6,7 +6,8 @@ time was used than was held.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lazy_quarry.core.ledger.period import Period, period_between
 from lazy_quarry.core.units import DAY_MS
@@ -16,8 +17,7 @@ KEYS = ("account", "user", "queue", "tier", "name", "month")
 MOST_BY = 2
 
 
-@dataclass(frozen=True, slots=True)
-class Sums:
+class Sums(Struct, frozen=True):
     """Sums of some jobs: how many of them, of these not done; core-ms held and charged; CPU time; what was lost of both."""
 
     jobs: int = 0
@@ -31,7 +31,7 @@ class Sums:
     """Core-ms requested: their cores for all of their walltime."""
 
     def __add__(self, other: "Sums") -> "Sums":
-        return Sums(*(getattr(self, name) + getattr(other, name) for name in Sums.__slots__))
+        return Sums(*(getattr(self, name) + getattr(other, name) for name in Sums.__struct_fields__))
 
     @property
     def used_core_ms(self) -> int:
@@ -44,8 +44,7 @@ class Sums:
         return max(0, self.held_core_ms - self.lost_core_ms - self.used_core_ms)
 
 
-@dataclass(frozen=True, slots=True)
-class ReportRow:
+class ReportRow(Struct, frozen=True):
     """A row: its keys, its sums, and how many seconds half and 95 in 100 of its jobs waited at most; None where none ended.
 
     ``cores`` is what half of the jobs were allocated at most, arrays for one task.
@@ -58,8 +57,7 @@ class ReportRow:
     cores: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Report:
+class Report(Struct, frozen=True):
     """A period's rows, those charged most first (months in their order), all of them together, and the period before."""
 
     period: Period
@@ -70,8 +68,7 @@ class Report:
     where: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class OverTime:
+class OverTime(Struct, frozen=True):
     """Core-ms charged in each part of a period, by the values of one key, those charged most in all first."""
 
     period: Period
@@ -91,8 +88,7 @@ def parts_of(period: Period) -> tuple[Period, ...]:
     return first.through(period.end_ms)
 
 
-@dataclass(frozen=True, slots=True)
-class SizeRow:
+class SizeRow(Struct, frozen=True):
     """Waits of jobs with so many cores at the least and at the most; arrays count for one task."""
 
     least: int
@@ -102,16 +98,14 @@ class SizeRow:
     wait_p95_s: float
 
 
-@dataclass(frozen=True, slots=True)
-class BySize:
+class BySize(Struct, frozen=True):
     """Waits of a period's jobs by their size, the smallest first."""
 
     period: Period
     rows: tuple[SizeRow, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Rhythm:
+class Rhythm(Struct, frozen=True):
     """Core-hours held in a period by weekday (Monday first) and hour, as the site's zone has them; and hours of each there were."""
 
     period: Period
@@ -119,8 +113,7 @@ class Rhythm:
     hours: tuple[tuple[float, ...], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class ShareLine:
+class ShareLine(Struct, frozen=True):
     """An account's share of the cluster, its part of all recent use, and how far its jobs stand ahead for it.
 
     ``days`` are the last days on which it held something: the day's first instant, core-ms held, and core-ms that it still
@@ -135,8 +128,7 @@ class ShareLine:
     days: tuple[tuple[int, int, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class WasteRow:
+class WasteRow(Struct, frozen=True):
     """Core-ms that jobs of a name and user requested, used, held idle and lost; and that advice would have saved."""
 
     name: str
@@ -146,8 +138,7 @@ class WasteRow:
     """Core-ms not used that advice would have saved, about; 0 where there is no better advice."""
 
 
-@dataclass(frozen=True, slots=True)
-class Waste:
+class Waste(Struct, frozen=True):
     """Requests of a period that were not used, those with most to win first."""
 
     period: Period

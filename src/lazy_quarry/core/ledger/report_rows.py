@@ -13,7 +13,7 @@ from lazy_quarry.core.ledger.report import BySize, ReportRow, Rhythm, SizeRow, S
 from lazy_quarry.core.units import HOUR_MS
 
 Key = tuple[str, ...]
-_FIELDS = attrgetter(*Sums.__slots__)
+_FIELDS = attrgetter(*Sums.__struct_fields__)
 _KEY, _CHARGED = attrgetter("key"), attrgetter("sums.charged_core_ms")
 _NOTHING = Sums()
 SIZES = (1, 2, 5, 17, 65, 257)

@@ -1,21 +1,21 @@
 """When all tasks of an array would have ended: they are placed in a copy of the plan, as many at a time as fit."""
 
 import heapq
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
 
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.placement import PlanRequest
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.timeline import Timeline
+from lazy_quarry.core.values import replace
 
 MOST_ROUNDS = 12
 """Beyond so many, the rest is estimated at the pace of these."""
 
 
-@dataclass(frozen=True, slots=True)
-class ArrayFinish:
+class ArrayFinish(Struct, frozen=True):
     """When the first task would start and the last one would end; ``estimated``: not placed to the end."""
 
     first_ms: int

@@ -7,7 +7,8 @@ when the plan is made again.
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.placement import CORES, FAR, GPUS, Claim, Owner
@@ -20,8 +21,7 @@ Kind = str
 MEASURES = ("running jobs", "cores", "GPUs")
 
 
-@dataclass(frozen=True, slots=True)
-class ReachedLimit:
+class ReachedLimit(Struct, frozen=True):
     """A limit that keeps a job from starting: whose, of what, and how much is in use and allowed."""
 
     kind: Kind

@@ -1,7 +1,8 @@
 """The plan's input and output, as values."""
 
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
@@ -23,8 +24,7 @@ class Owner(NamedTuple):
     tier: str
 
 
-@dataclass(frozen=True, slots=True)
-class PlanRequest:
+class PlanRequest(Struct, frozen=True):
     """A waiting job as the planner sees it."""
 
     job: int
@@ -61,8 +61,7 @@ class Slot(NamedTuple):
     chosen: tuple[tuple[int, ...], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Placement:
+class Placement(Struct, frozen=True):
     """Where and when a job is expected to run; a ``start_ms`` that isn't after the plan's now means: start it."""
 
     job: int

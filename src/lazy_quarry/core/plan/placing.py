@@ -1,7 +1,6 @@
 """The work on a plan: jobs are placed one after another, in priority order, and the work is resumed as it is needed."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from heapq import heapify, heappop, heappush
 
 from lazy_quarry.core.plan.kept_places import Earlier
@@ -14,6 +13,7 @@ from lazy_quarry.core.plan.startable_kinds import Kind, OpenKinds
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window
+from lazy_quarry.core.values import replace
 
 ARRAY_ROUNDS, BLOCKS = 4, 8
 """Number of times that tasks of an array are placed, as many as fit or as at-once allows. The rest are placed as blocks: places

@@ -4,7 +4,6 @@ A request further back may start sooner where that delays nobody in front, so ba
 """
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from itertools import accumulate, repeat
 from operator import attrgetter
@@ -12,6 +11,7 @@ from types import ModuleType
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from lazy_quarry.core.header.keys import PLANNED
@@ -46,8 +46,7 @@ _allocation = partial(tuple.__new__, PlannedAllocation)
 """One of its four values: a wide job has hundreds, and a plan places it again and again."""
 
 
-@dataclass(slots=True, eq=False)
-class _PreparedNeed:
+class _PreparedNeed(Struct, eq=False):
     """A need as arrays, made once for each different request."""
 
     need: Need

@@ -1,13 +1,13 @@
 """Policies: how waiting jobs affect one another in the plan."""
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 PolicyName = Literal["planned", "easy", "first-come"]
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+class Policy(Struct, frozen=True):
     """``all_hold_places``: every waiting job holds its place; else only the first does. ``strict``: jobs start in order."""
 
     all_hold_places: bool

@@ -1,7 +1,8 @@
 """Room now, as values: the most that could start at this instant, by walltime and shape."""
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.request import Request
 
@@ -10,8 +11,7 @@ RoomKind = Literal["one node", "many nodes", "GPUs", "whole nodes"]
 KINDS: tuple[RoomKind, ...] = ("one node", "many nodes", "GPUs", "whole nodes")
 
 
-@dataclass(frozen=True, slots=True)
-class Room:
+class Room(Struct, frozen=True):
     """The most of one kind that could start now in a queue for a walltime; no request where there is nothing."""
 
     queue: str

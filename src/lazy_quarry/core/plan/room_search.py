@@ -1,7 +1,6 @@
 """Finding room now in the plan, with every waiting job at its place. So a job that starts in a room delays nobody."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +13,7 @@ from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S, Room, RoomKind
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Queue, Site
+from lazy_quarry.core.values import replace
 
 MOST_TRIES = 8
 """Sizes of a kind that are tried until the budgets cover one."""

@@ -1,7 +1,8 @@
 """Reasons to wait, as a kind and in words."""
 
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 WaitKind = Literal[
     "nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once", "cores"
@@ -9,8 +10,7 @@ WaitKind = Literal[
 """Kinds of reasons to wait."""
 
 
-@dataclass(frozen=True, slots=True)
-class Unplaced:
+class Unplaced(Struct, frozen=True):
     """Why a job has no place at any time."""
 
     kind: WaitKind

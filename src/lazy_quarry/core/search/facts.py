@@ -1,12 +1,11 @@
 """The facts of a job for searching: a row of plain values."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.core.job.job import Job
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Facts:
+class Facts(Struct, frozen=True, kw_only=True):
     """A job in plain values; of an array they are the sums and peaks of its tasks.
 
     ``of`` is its number, of a task that of its array. ``nodes`` and ``parameters`` are words, one to a line.

@@ -1,9 +1,10 @@
 """The fields of a job that a search may ask for, each with its kind."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime, tzinfo
 from typing import Literal
+
+from msgspec import Struct
 
 from lazy_quarry.core.instants import parse_since, start_of_day
 from lazy_quarry.core.units import HOUR_MS, parse_duration, parse_size
@@ -13,8 +14,7 @@ Kind = Literal["word", "words", "text", "number", "instant"]
 DAY_MS = 24 * HOUR_MS
 
 
-@dataclass(frozen=True, slots=True)
-class SearchField:
+class SearchField(Struct, frozen=True):
     """A field: what people call it, where its value is kept (a name of :class:`Facts`), its kind, what it means.
 
     ``number`` reads a value of kind *number* as it is kept; ``words`` is several words, one to a line.

@@ -9,15 +9,17 @@ they are looked for as words.
 import re
 import unicodedata
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from datetime import UTC, tzinfo
 from functools import lru_cache
+
+from msgspec import Struct
 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.fields import FIELDS, SHORT, SearchField, span_of
 from lazy_quarry.core.search.plain_words import STATES, time_at
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import BadValue
 
 MOST_TERMS, LONGEST = 40, 2000
@@ -25,31 +27,27 @@ _TERM = re.compile(r'(?P<no>-)?(?:(?P<field>[A-Za-z][A-Za-z-]*):)?(?P<value>"[^"
 _COMPARED = re.compile(r"(>=|<=|>|<)(.*)", re.DOTALL)
 
 
-@dataclass(frozen=True, slots=True)
-class Likeness:
+class Likeness(Struct, frozen=True):
     """A word that a value must be: ``*`` stands for any signs and ``?`` for one."""
 
     pattern: str
 
 
-@dataclass(frozen=True, slots=True)
-class Between:
+class Between(Struct, frozen=True):
     """A range, both ends included; None is open. A job that has no such value is in none."""
 
     low: float | None
     high: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class Phrase:
+class Phrase(Struct, frozen=True):
     """Words that stand one behind the other in a text; of the last one only the beginning when it is ``open``."""
 
     words: tuple[str, ...]
     open: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Term:
+class Term(Struct, frozen=True):
     """One condition: a field (None: anywhere), the values of which one is to be met, whether the opposite is meant."""
 
     field: SearchField | None
@@ -57,16 +55,14 @@ class Term:
     opposite: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Query:
+class Query(Struct, frozen=True):
     """A search: all its terms have to be met. ``tasks``: tasks are found one by one, not their arrays."""
 
     terms: tuple[Term, ...] = ()
     tasks: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Order:
+class Order(Struct, frozen=True):
     """By which field what is found is sorted."""
 
     field: SearchField

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
 from datetime import UTC, tzinfo
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.ledger.report import ReportRow
 from lazy_quarry.core.units import day_words, format_core_hours, format_duration, plural
+from lazy_quarry.core.values import replace
 from lazy_quarry.draw.figures.books_figures import burn_down_figure, over_time_figure
 from lazy_quarry.draw.figures.reports_figures import rhythm_figure, waits_figure, waste_figure
 from lazy_quarry.draw.pages.printed import Block, Drawn, Heading, Paragraph, Printed, Table
@@ -48,8 +50,7 @@ METHOD = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Answers:
+class Answers(Struct, frozen=True):
     """The answers of a site about a period."""
 
     site: str

@@ -1,27 +1,24 @@
 """The blocks of printed pages: headings, paragraphs, tables and figures, as plain values."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lazy_quarry.draw.values import Figure
 
 
-@dataclass(frozen=True, slots=True)
-class Heading:
+class Heading(Struct, frozen=True):
     """The beginning of a section; it never stands last on a page."""
 
     words: str
 
 
-@dataclass(frozen=True, slots=True)
-class Paragraph:
+class Paragraph(Struct, frozen=True):
     """Sentences; ``quiet`` ones are in smaller, dimmer type."""
 
     words: str
     quiet: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Struct, frozen=True):
     """Rows of words under a head. The first columns are words and stand left, the others are figures and stand right.
 
     The last ``sums`` rows are set off from those above.
@@ -33,8 +30,7 @@ class Table:
     sums: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Drawn:
+class Drawn(Struct, frozen=True):
     """A figure."""
 
     figure: Figure
@@ -43,8 +39,7 @@ class Drawn:
 Block = Heading | Paragraph | Table | Drawn
 
 
-@dataclass(frozen=True, slots=True)
-class Printed:
+class Printed(Struct, frozen=True):
     """A document: its title, what stands below it, its blocks, and what stands at the foot of each page."""
 
     title: str

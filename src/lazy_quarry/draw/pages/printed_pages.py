@@ -2,10 +2,10 @@
 
 import warnings
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from lazy_quarry.core.values import replace
 from lazy_quarry.draw.figure import manner
 from lazy_quarry.draw.grounds import PRINT
 from lazy_quarry.draw.pages.printed import Block, Drawn, Heading, Paragraph, Printed, Table

@@ -6,9 +6,10 @@ import hashlib
 import io
 import zipfile
 import zlib
-from dataclasses import dataclass
 from functools import cache, cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 _PACKAGES = ("", "run", "run/node", "files", "inside", "inside/python")
 """Folders of modules that are sent, below this package; of the first two only what makes packages of them."""
@@ -18,8 +19,7 @@ _BEGINNING = (1980, 1, 1, 0, 0, 0)
 """The instant that all files in it have: the same modules make the same archive."""
 
 
-@dataclass(frozen=True)
-class Archive:
+class Archive(Struct, frozen=True, dict=True):
     """The agent's archive, and the SHA-256 that names it on a host."""
 
     content: bytes

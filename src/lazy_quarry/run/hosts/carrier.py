@@ -15,7 +15,6 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import replace
 from functools import partial
 from typing import Any, NamedTuple
 
@@ -23,6 +22,7 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.core.units import format_bytes
+from lazy_quarry.core.values import replace
 from lazy_quarry.run.fetching import IN_FLIGHT, FetchPiece, is_same, pieces_in_order
 from lazy_quarry.run.hosts.pace import Pace
 from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths

@@ -8,10 +8,12 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
 from typing import Any
 
+from msgspec import Struct, field
+
 from lazy_quarry.core.units import format_size, off_words
+from lazy_quarry.core.values import replace
 from lazy_quarry.files import given
 from lazy_quarry.files.file_systems import is_of_network
 from lazy_quarry.run.hosts.reach import OPENED_AT_ONCE, Talk, Unreached, reach
@@ -25,8 +27,7 @@ LITTLE_MIB = 8
 """Room on a host's disk below which jobs may not be recorded there."""
 
 
-@dataclass(frozen=True, slots=True)
-class HostCheck:
+class HostCheck(Struct, frozen=True):
     """All that was found of a host."""
 
     host: str
@@ -46,8 +47,7 @@ class HostCheck:
     """The other hosts that were asked for: whether it reaches them, by the address that is used from here."""
 
 
-@dataclass(frozen=True, slots=True)
-class HostAsked:
+class HostAsked(Struct, frozen=True):
     """A host to check: as SSH knows it, the Python to use there, and where our files are to be."""
 
     host: str

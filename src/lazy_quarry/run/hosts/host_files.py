@@ -13,7 +13,6 @@ from collections import deque
 from collections.abc import Callable, Container
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -24,6 +23,7 @@ from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.site import HostWay
 from lazy_quarry.core.units import format_bytes, format_duration
+from lazy_quarry.core.values import replace
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.hosts.carrier import (
     CannotTravel,

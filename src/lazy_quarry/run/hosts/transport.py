@@ -5,9 +5,10 @@ from __future__ import annotations
 import subprocess
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import NamedTuple, Protocol
+
+from msgspec import Struct
 
 from lazy_quarry.files import system
 
@@ -43,8 +44,7 @@ class Transport(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True)
-class Ssh:
+class Ssh(Struct, frozen=True):
     """The OpenSSH client (ssh(1)), with the person's own keys, agent, jump hosts, certificates and ``known_hosts``.
 
     It asks nobody anything. A connection without an answer for 30 seconds ends. Of the ciphers that the person's files allow those

@@ -9,11 +9,14 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import asdict, dataclass, replace
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
+from msgspec import Struct
+from msgspec.structs import asdict
+
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours
 
@@ -25,8 +28,7 @@ MOST_KEPT = 1_000
 State = Literal["kept", "waits", "sent", "refused", "given up"]
 
 
-@dataclass(frozen=True, slots=True)
-class Letter:
+class Letter(Struct, frozen=True):
     """A message: when it was written, to whom, of which job (0 for a chain), what became of it, and why."""
 
     name: str

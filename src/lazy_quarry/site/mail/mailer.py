@@ -13,8 +13,9 @@ from base64 import b64decode
 from collections import deque
 from collections.abc import Callable, Iterable
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from lazy_quarry.core.chain.chain_file import chain_notice
 from lazy_quarry.core.engine.events import BudgetReached, ChainLinked, Ended, Event, NodeQuiet, Started
@@ -22,6 +23,7 @@ from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import format_bytes, format_duration
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
 from lazy_quarry.run.relay import Later, Never, NotNow, Relay, send
 from lazy_quarry.site.caller import Caller
@@ -48,8 +50,7 @@ MOST_TRIED_S = 5 * 86_400
 """Mail that no relay has taken for so long is given up, as RFC 5321 has it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Due:
+class Due(Struct, frozen=True):
     """Mail that is to be written: of which event, about which job, chain or budget, for which word, to whom."""
 
     event: int

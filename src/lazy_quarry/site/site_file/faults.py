@@ -2,9 +2,9 @@
 
 import re
 import tomllib
-from dataclasses import dataclass
 from typing import Any, get_args
 
+from msgspec import Struct
 from pydantic import BaseModel, ValidationError
 
 from lazy_quarry.core.header.nearest import nearest
@@ -31,8 +31,7 @@ _ALLOWED = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     """One fault: its line, from 1, and what to say."""
 
     line: int

@@ -2,10 +2,10 @@
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import tomlkit
+from msgspec import Struct
 from tomlkit.exceptions import TOMLKitError
 
 from lazy_quarry.core.site import LOCAL, Node, Site
@@ -15,8 +15,7 @@ from lazy_quarry.errors import BadValue, Refused
 _PLAIN = re.compile(r"[^A-Za-z0-9._-]+")
 
 
-@dataclass(frozen=True)
-class FoundHost:
+class FoundHost(Struct, frozen=True):
     """A host as it was measured: what its table in the site file says. ``host`` is how SSH knows it, ``python`` and ``spool`` are
     empty where the usual ones do.
     """

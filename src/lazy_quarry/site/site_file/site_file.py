@@ -7,7 +7,6 @@ All of it may be left out. Durations and sizes are written as in a job's header;
 
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +15,7 @@ from pydantic import ValidationError
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Account, Queue, Site, Standing, Tier, Window
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import given, ours
 from lazy_quarry.probe.machine import this_machine

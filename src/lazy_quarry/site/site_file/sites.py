@@ -3,10 +3,10 @@
 import os
 import re
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 import platformdirs
+from msgspec import Struct
 
 from lazy_quarry.store.folder import MACHINE, chosen_site, default_state
 
@@ -27,8 +27,7 @@ def site_names() -> list[str]:
     return [MACHINE, *(name for name in found if _NAME.fullmatch(name) and name != MACHINE)]
 
 
-@dataclass(frozen=True)
-class KnownSite:
+class KnownSite(Struct, frozen=True):
     """A site of this person's: its file, which need not be there for this machine, and where all is kept that is written of it."""
 
     name: str

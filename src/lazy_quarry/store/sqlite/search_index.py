@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import fields
 from operator import attrgetter
 from pathlib import Path
 from typing import Any, TypeVar
 
+from msgspec.structs import fields
 from sqlalchemy import (
     BigInteger,
     Column,

@@ -3,8 +3,9 @@
 import os
 import sqlite3
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 _TABLES = (
     ("events", "events", "body"),
@@ -14,8 +15,7 @@ _TABLES = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Size:
+class Size(Struct, frozen=True):
     """Bytes of one kind of things, and how many there are; 0 where that says nothing."""
 
     what: str

@@ -1,12 +1,12 @@
 """Bringing a journal that an earlier version wrote to the form of this one, all of it in one transaction."""
 
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
 import msgspec
+from msgspec import Struct
 from sqlalchemy import Connection, and_, func, inspect, select
 
 from lazy_quarry.core.engine.events import Changed, Ended, Started, Submitted
@@ -198,8 +198,7 @@ def _from_4(work: Connection) -> None:
         work.execute(parts.update().where(parts.c.key == "totals").values(body=totals.sealed()))
 
 
-@dataclass(frozen=True)
-class _Snapshot:
+class _Snapshot(Struct, frozen=True):
     """The state as versions 1 and 2 wrote it; what follows from the jobs is left out."""
 
     at_ms: int

@@ -5,9 +5,9 @@ still there; of a job whose events were thinned, the last attempt is all that is
 """
 
 from collections import Counter
-from dataclasses import dataclass, field
 from typing import Any
 
+from msgspec import Struct, field
 from sqlalchemy import Connection, select
 
 from lazy_quarry.core.engine.events import Ended, Event, Held, Released, Started, Submitted
@@ -29,8 +29,7 @@ _LIVE = ("job", "body", "script", "environment", "own_check")
 _NEW = ("first_start_ms", "waited_ms", "cores", "again_of")
 
 
-@dataclass
-class _Tasks:
+class _Tasks(Struct):
     """Sums of the tasks of an array that have ended."""
 
     first_start_ms: int | None = None
@@ -38,8 +37,7 @@ class _Tasks:
     planned: int = 0
 
 
-@dataclass
-class _Known:
+class _Known(Struct):
     """Findings about jobs that ended, in the order of their ends."""
 
     outcomes: dict[int, tuple[Phase, bool]] = field(default_factory=dict)

@@ -1,7 +1,8 @@
 """The events of a journal that are whole, read straight from the pages of its files."""
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.rows import Texts, ended_is_whole, is_whole
@@ -12,8 +13,7 @@ _VALUES = 9
 _META = ("identity", "adopted", "path", "inode")
 
 
-@dataclass(slots=True)
-class Found:
+class Found(Struct):
     """The whole parts of a journal: events by number, rows of ended jobs by job, texts; and its own description."""
 
     events: dict[int, EventRow]
