@@ -12,6 +12,7 @@ import socket
 import sys
 import uuid
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 from cluster import kernel
@@ -19,7 +20,6 @@ from cluster.control_groups import Hierarchy, hierarchies, make_group, remove_gr
 from cluster.folder import Folder, Kept, Process
 from cluster.hosts import HOSTS
 from cluster.outer import GroupsOfHosts, be_outer
-from lazy_quarry.core.values import replace
 
 _ROOT = Path("/sys/fs/cgroup")
 
