@@ -13,6 +13,7 @@ import pytest
 
 from lazy_quarry.cli.command_table import COMMANDS
 from lazy_quarry.cli.main import Commands
+from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.demo.own_site import rehearsal_site
 from tests.conftest import PATIENCE_S
 
@@ -43,6 +44,12 @@ def test_every_link_leads_somewhere(page):
         assert there.exists(), f"{page.name} links to {target}"
         if anchor and there.suffix == ".md":
             assert anchor in anchors(there.read_text()), f"{page.name} links to {target}"
+
+
+def test_the_fields_of_a_search_are_listed_as_they_are():
+    page = (ROOT / "docs" / "review.md").read_text()
+    for name, field in FIELDS.items():
+        assert f"| `{name}` | {field.means} |" in page
 
 
 def commands_in(text):

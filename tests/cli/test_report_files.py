@@ -74,7 +74,7 @@ def test_a_long_table_goes_on_under_its_head_and_an_empty_period_is_told(demo, t
     assert write_pages(printed, path) >= 1 and "Nothing was charged in 2001" in text_of(path)[1]
     rows = tuple((f"row{number}", "1") for number in range(150))
     blocks = (Table(("name", "count"), rows, sums=1),)
-    from dataclasses import replace
+    from lazy_quarry.core.values import replace
 
     assert write_pages(replace(printed, blocks=blocks), path) == 4
     _, text = text_of(path)

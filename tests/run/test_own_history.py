@@ -137,7 +137,7 @@ def test_a_mistake_in_a_rehearsal_site_is_reported(tmp_path, text, told):
 
 def test_a_machine_s_nodes_are_not_in_its_site_file_and_no_trace_is_told(tmp_path):
     machine = small_site()
-    from dataclasses import replace
+    from lazy_quarry.core.values import replace
 
     with pytest.raises(SiteFileError, match=r"line 2: nodes\.host: name the host that it is"):
         site_of(replace(machine, kind="machine"), "[[nodes]]\nnames='w1'\ncores=1\nmemory='1 GiB'", "x")

@@ -1,6 +1,6 @@
 """The form of calls: JSON-RPC 2.0, one message on a line, with the types of :class:`SiteClient`.
 
-Values are frozen dataclasses, read and written as they are. A value that doesn't fit its type is an error that names the place.
+Values are frozen structs, read and written as they are. A value that doesn't fit its type is an error that names the place.
 """
 
 from __future__ import annotations

@@ -424,10 +424,13 @@ class ReviewPlace(Place):
             self.results.look_in_all(event.value)
 
     def on_input_changed(self, event: Input.Changed) -> None:
-        """Try a pattern on what is in sight, while it is typed."""
+        """Try a pattern on what is in sight while it is typed, and say what a search's field means."""
         if event.input.id == "pattern":
             event.stop()
             self.results.try_pattern()
+        elif event.input.id == "search":
+            event.stop()
+            self.searching.typing(event.value)
 
     def on_more_wanted(self, message: MoreWanted) -> None:
         """Read more of the output."""

@@ -133,6 +133,12 @@ class RunSearch(Feature):
             f"States and times as they are said: overtime last month. Other words are looked for everywhere. Fields: {names}."
         )
 
+    def typing(self, so_far: str) -> None:
+        """Say what a field means once its name and colon have been typed."""
+        name = so_far.rpartition(" ")[2].removeprefix("-").removesuffix(":")
+        if not self._keeping and so_far.endswith(":") and (field := FIELDS.get(name)):
+            self.say(f"{field.name}: {field.means}.")
+
     def search(self, words: str) -> None:
         """Show what a search finds."""
         self.one(RunRows).focus()

@@ -266,7 +266,7 @@ class Plans:
     def sample(self, line: WaitingLine) -> PlanRequest:
         """The first of a line as the planner sees it, as one task of an array."""
         job = self.state.jobs[line.places[0][1]]
-        if job.request.array is None and not line.by_task:
+        if job.request.array is None:
             return self._plain(job)
         request, access = replace(job.request, array=None), self.access(job.user, job.request.account)
         each = ((0, request),) if line.by_task else ()
