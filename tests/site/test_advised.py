@@ -5,16 +5,9 @@ import pytest
 from lazy_quarry.cli.commands.advise import advice_json, advice_lines
 from lazy_quarry.core.header.submission import Submission
 from tests.conftest import SiteUnderTest, script, small_site
+from tests.site.conftest import Clock
 
 MINUTE = 60_000
-
-
-class Clock:
-    def __init__(self):
-        self.ms = 1_700_000_000_000
-
-    def __call__(self):
-        return self.ms
 
 
 def request(runtime, walltime="8h", more="", memory="40 MiB"):
@@ -24,7 +17,7 @@ def request(runtime, walltime="8h", more="", memory="40 MiB"):
 
 @pytest.fixture
 def site():
-    clock = Clock()
+    clock = Clock(1_700_000_000_000)
     made = SiteUnderTest(small_site(budget=None), clock)
     made.time = clock
     return made

@@ -1,6 +1,5 @@
 """An act comes to what was said before it, and looking changes nothing."""
 
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -10,27 +9,11 @@ from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.views.chain_views import ChainSource
 from lazy_quarry.views.foretold import Foretold, ForetoldJob, foretold_words
 from tests.conftest import SiteUnderTest, script, small_site
+from tests.site.conftest import Clock
 
 HEADER = 'walltime = "10m"\nmemory = "64 MiB/core"\n\n[rehearsal]\nruntime = "1m"'
 FAILS = f"{HEADER}\nexit = 3"
 ARRAY = 'walltime = "10m"\nmemory = "64 MiB/core"\n\n[array.sweep]\nlevel = [1, 2, 3]\n\n[rehearsal]\nruntime = "1m"\nexit = 3'
-
-
-class Clock:
-    ms = 1_000_000
-
-    def __call__(self):
-        return self.ms
-
-
-@pytest.fixture
-def clock():
-    return Clock()
-
-
-@pytest.fixture
-def site(clock):
-    return SiteUnderTest(small_site(), clock)
 
 
 def ended(site, clock, header, overrides=()):

@@ -22,14 +22,6 @@ from tests.conftest import SiteUnderTest, script, small_site, until
 MINUTE = 60_000
 
 
-class Clock:
-    def __init__(self):
-        self.ms = 1_000_000
-
-    def __call__(self):
-        return self.ms
-
-
 def request(minutes, ranks=24, runtime="10m", name="grid", more=""):
     return Submission(
         script(
@@ -45,11 +37,6 @@ def on(site, clock, ms):
     while clock.ms < end:
         clock.ms = min(end, site.session.runner.next_report_ms() or end)
         site.step()
-
-
-@pytest.fixture
-def clock():
-    return Clock()
 
 
 @pytest.fixture

@@ -16,24 +16,6 @@ from tests.conftest import SiteUnderTest, rows_of, script, small_site
 HEADER = 'walltime = "10m"\nmemory = "64 MiB/core"\n\n[rehearsal]\nruntime = "1m"'
 
 
-class Clock:
-    def __init__(self):
-        self.ms = 1_000_000
-
-    def __call__(self):
-        return self.ms
-
-
-@pytest.fixture
-def clock():
-    return Clock()
-
-
-@pytest.fixture
-def site(clock):
-    return SiteUnderTest(small_site(), clock)
-
-
 def events(site, kind):
     return [row.body for row in rows_of(site.journal, events_table) if row.kind == kind.kind]
 
