@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from lazy_quarry.core.values import replace  # its types are those of both
+    from dataclasses import replace  # its types are those of both
 else:
     import dataclasses
 
