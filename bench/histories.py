@@ -128,7 +128,7 @@ def forecasts(shape, seed, count):
 
 def row(name, histories):
     """How the forecasts of several histories of a shape did: a row of the table."""
-    each = sorted(100 * by_group(one)[0].held for one in histories if by_group(one))
+    each = sorted(100 * whole.held for one in histories for whole in by_group(one)[:1])
     groups = {one.name: one for one in by_group([made for one in histories for made in one])}
     whole: ForecastGroup = groups["all"]
 

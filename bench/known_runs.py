@@ -127,10 +127,10 @@ def of_demo(seed, known):
 
 
 def _know_ends():
-    past_of = own_forecasts.PastAgain.__init__
+    begin = own_forecasts.PastAgain.__init__
 
     def begun(self, site, past):
-        past_of(self, site, past)
+        begin(self, site, past)
 
         class Known(Outlook):
             def __init__(self, present, times):
@@ -157,7 +157,7 @@ def main():
         rows = []
         for (name, seed), each in coming.items():
             done = [one.get() for one in each]
-            scores = " | ".join(f"{minutes / 60:,.0f} min, {100 * held:.0f}" for _, held, minutes in done)
+            scores = " | ".join(f"{score_s / 60:,.0f} min, {100 * held:.0f}" for _, held, score_s in done)
             rows.append(f"| {name}, seed {seed} | {done[0][0]:,} | {scores} |")
             print(rows[-1], flush=True)
     if asked.page:

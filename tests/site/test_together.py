@@ -13,6 +13,7 @@ from lazy_quarry.site.clock_watch import ClockWatch
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.views.chain_views import ChainSource
 from tests.conftest import SiteUnderTest, script, small_site
+from tests.site.conftest import Clock
 
 HEAD = 'walltime = "1h"\nmemory = "64 MiB/core"'
 
@@ -41,17 +42,9 @@ class Counted(Journal):
         super().append(happened, state)
 
 
-class Now:
-    def __init__(self):
-        self.ms = 1_800_000_000_000
-
-    def __call__(self):
-        return self.ms
-
-
 @pytest.fixture
 def now():
-    return Now()
+    return Clock(1_800_000_000_000)
 
 
 @pytest.fixture

@@ -2,7 +2,6 @@
 
 from functools import cache, cached_property
 
-from msgspec import Struct
 from msgspec.structs import astuple
 from rich.style import Style
 from textual.theme import Theme
@@ -11,7 +10,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.draw import palette
 
 
-class Palette(palette.Colours, Struct, frozen=True, dict=True):
+class Palette(palette.Colours, frozen=True, dict=True):
     """Colours with what Textual and Rich need of them."""
 
     @cached_property
