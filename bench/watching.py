@@ -1,6 +1,7 @@
 """A key press to the repainted Watch, a hundred thousand jobs against a hundred; and a refresh, and a letter of a search.
 
-Counted is the processor's time: a pilot waits between a key and the repainting for much longer than either takes.
+Counted is the processor's time of the thread that paints: a pilot waits between a key and the repainting for much longer
+than either takes, and the demo's forecasts are drawn by another thread meanwhile, for up to a second at a time.
 """
 
 import asyncio
@@ -58,15 +59,16 @@ async def timed(count: int) -> dict[str, float]:
             taken: dict[str, float] = {}
 
             async def note(what: str, *keys: str) -> None:
-                began = time.process_time()
+                began = time.thread_time()
                 await pilot.press(*keys)
                 await pilot.pause()
-                taken[what] = min(taken.get(what, 9.9), time.process_time() - began)
+                taken[what] = min(taken.get(what, 9.9), time.thread_time() - began)
 
             for _ in range(12):
                 await note("step", "down")
-            for _ in range(3):
+            for _ in range(6):
                 await note("page", "pagedown")
+                await note("page", "pageup")
             await pilot.press("slash")
             await pilot.pause(0.5)
             for letter in ("e", "e", "l", "-", "1"):
@@ -75,10 +77,10 @@ async def timed(count: int) -> dict[str, float]:
             for number in range(5):
                 fresh = replace(board, now_ms=board.now_ms + number)
                 place.prepare(fresh)
-                began = time.process_time()
+                began = time.thread_time()
                 place.show(fresh)
                 await pilot.pause()
-                taken["refresh"] = min(taken.get("refresh", 9.9), time.process_time() - began)
+                taken["refresh"] = min(taken.get("refresh", 9.9), time.thread_time() - began)
         os.environ.pop("LQ_STATE", None)
     return taken
 
