@@ -7,6 +7,7 @@ charge in core-milliseconds, rounded down once. The site file says which shares 
 """
 
 from collections.abc import Iterable, Sequence
+from functools import lru_cache
 from typing import Protocol
 
 from lazy_quarry.core.job.job import Job, Phase
@@ -101,6 +102,7 @@ def _on(site: Site, name: str, amount: Amount, up: bool = False) -> int:
     return amount[0] * ONE if rate is None else _share(rate, amount, up)
 
 
+@lru_cache(4096)
 def _share(rate: tuple[int, int, int, int], amount: Amount, up: bool = False) -> int:
     """The largest share of a node's cores, memory and GPUs, of all that the node counts for; 0 of a kind doesn't count."""
     *capacity, size = rate

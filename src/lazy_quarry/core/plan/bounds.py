@@ -55,10 +55,8 @@ class _Kind:
 
     __slots__ = ("donors", "floor_ms", "form", "found_ms", "rows")
 
-    def __init__(self, form: Form, first_row: int) -> None:
-        self.form = form
-        self.rows = np.arange(first_row, first_row + len(form.counts))
-        self.donors = np.full((len(form.counts), MOST_DONORS), -1, dtype=np.int64)
+    def __init__(self, form: Form, rows: NDArray[np.int64], donors: NDArray[np.int64]) -> None:
+        self.form, self.rows, self.donors = form, rows, donors
         self.floor_ms = self.found_ms = 0
 
 
@@ -94,6 +92,8 @@ class Bounds:
         self.table, self._kernels = table, kernels
         self._bounds = np.zeros((_FIRST_ROWS, len(table.names)), dtype=np.int64)
         self._floors = np.zeros(_FIRST_ROWS, dtype=np.int64)
+        self._rows = np.arange(_FIRST_ROWS)
+        self._donors = np.full((_FIRST_ROWS, MOST_DONORS), -1, dtype=np.int64)
         self._count = 0
         self._kinds: dict[Any, tuple[Needed, _Kind]] = {}
         self._told: dict[bytes, _Told] = {}
@@ -147,12 +147,14 @@ class Bounds:
 
     def _new(self, needed: Needed, duration_ms: int, not_before_ms: int) -> _Kind:
         form = form_of(self.table, needed)
-        parts = len(form.counts)
-        kind = _Kind(form, self._count)
-        while self._count + parts > len(self._floors):
+        parts, first = len(form.counts), self._count
+        self._count += parts
+        while self._count > len(self._floors):
             self._bounds = np.concatenate([self._bounds, np.zeros_like(self._bounds)])
             self._floors = np.concatenate([self._floors, np.zeros_like(self._floors)])
-        self._count += parts
+            self._rows = np.arange(len(self._floors))
+            self._donors = np.full((len(self._floors), MOST_DONORS), -1, dtype=np.int64)
+        kind = _Kind(form, self._rows[first : self._count], self._donors[first : self._count])
         self._set_floor(kind, not_before_ms)
         told = self._told.setdefault(form.where, _Told())
         for part, amounts in enumerate(form.asked):

@@ -346,6 +346,19 @@ def _cut(times, free, used, node, at):
 
 
 @njit(cache=True)
+def close(times, free, used, nodes, begin, end):
+    """Close nodes from an instant up to another, whatever is taken there; rows and what is returned are as in ``take``."""
+    longest = 0
+    for place in range(len(nodes)):
+        node = nodes[place]
+        first = _cut(times, free, used, node, begin)
+        last = _cut(times, free, used, node, end) if end < FAR else used[node]
+        free[:, node, first:last] = -1
+        longest = max(longest, used[node])
+    return longest
+
+
+@njit(cache=True)
 def take(times, free, used, nodes, amounts, begin, end):
     """Take each node's amount (nodes × 4) from an instant up to another; returns the length of the longest row that was changed.
 

@@ -104,6 +104,8 @@ class LimitRows:
     def __init__(self, site: Site, now_ms: int, budgets: dict[str, int] | None = None) -> None:
         self.site, self.now_ms = site, now_ms
         self.rows: dict[tuple[Kind, str], _Row | None] = {}
+        self._each: dict[tuple[Owner, str], list[tuple[Kind, str, _Row]]] = {}
+        """The rows that a job of an owner in a queue counts in."""
         self.left = dict(budgets or {})
         """Core-ms of each account that has a budget: what neither was charged nor may yet be."""
         self.coming: dict[str, int] = {}
@@ -123,11 +125,14 @@ class LimitRows:
             self.rows[key] = None if all(one is None for one in most) else _Row(self.now_ms, most)
         return self.rows[key]
 
-    def _rows_of(self, owner: Owner, queue: str) -> Iterable[tuple[Kind, str, _Row]]:
-        accounts = (("account", name) for name in self.site.lineage(owner.account))
-        for kind, name in (("user", owner.user), *accounts, ("queue", queue), ("tier", owner.tier)):
-            if (row := self._row(kind, name)) is not None:
-                yield kind, name, row
+    def _rows_of(self, owner: Owner, queue: str) -> list[tuple[Kind, str, _Row]]:
+        known = self._each.get((owner, queue))
+        if known is None:
+            accounts = (("account", name) for name in self.site.lineage(owner.account))
+            every = (("user", owner.user), *accounts, ("queue", queue), ("tier", owner.tier))
+            known = [(kind, name, row) for kind, name in every if (row := self._row(kind, name)) is not None]
+            self._each[owner, queue] = known
+        return known
 
     def use(self, owner: Owner, queue: str, begin_ms: int, end_ms: int, claim: Claim) -> None:
         """Count a job's use from one instant to the other."""

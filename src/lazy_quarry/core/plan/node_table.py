@@ -27,3 +27,5 @@ class NodeTable:
         order = sorted(range(len(nodes)), key=lambda number: self.names[number])
         self.rank = np.empty(len(nodes), dtype=np.int64)
         self.rank[order] = np.arange(len(nodes))
+        self.rank_of = self.rank.tolist().__getitem__
+        """The same of one node."""

@@ -54,18 +54,14 @@ def make_plan(
         if one.node in index
     ]
     timeline = Timeline(planner.table, now_ms, allocations, planner.kernels)
-    for closure in closures:
-        if closure.node in index:
-            timeline.close(index[closure.node], now_ms, FAR)
+    timeline.close([index[closure.node] for closure in closures if closure.node in index], now_ms, FAR)
     timelines, samples = {}, list(queue.samples())
     for access in {frozenset[Window](), *accesses, *(wanted.access for wanted, _ in samples)}:
         timelines[access] = timeline.copy() if access else timeline
     for access, each in timelines.items():
         for window in windows:
             if window.ends_ms > now_ms and window not in access:
-                for name in window.nodes:
-                    if name in index:
-                        each.close(index[name], window.begins_ms, window.ends_ms)
+                each.close([index[name] for name in window.nodes if name in index], window.begins_ms, window.ends_ms)
     # What is free grows when something running ends and when a window is over. Nothing else can make a job start earlier
     # than the plan found, which need not have looked at every job.
     grows = [one.until_ms for one in allocations] + [one.ends_ms for one in windows if one.ends_ms > now_ms]

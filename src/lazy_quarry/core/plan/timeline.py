@@ -92,17 +92,9 @@ class Timeline:
             for node, amount in zip(nodes, amounts, strict=True):
                 self.allocate(node, begin_ms, end_ms, amount)
             return
-        if self._longest + 3 > self.times.shape[1]:
-            self._widen()
-        longest = self.kernels.take(
-            self.times,
-            self.free,
-            self.used,
-            np.array(nodes, dtype=np.int64),
-            np.array(amounts, dtype=np.int32),
-            begin_ms,
-            end_ms,
-        )
+        self._make_room()
+        numbers, taken = np.array(nodes, dtype=np.int64), np.array(amounts, dtype=np.int32)
+        longest = self.kernels.take(self.times, self.free, self.used, numbers, taken, begin_ms, end_ms)
         self._longest = max(self._longest, longest)
 
     def idle(self) -> NDArray[np.int32]:
@@ -111,11 +103,24 @@ class Timeline:
             self._idle = self.free_at(self.now_ms).copy()
         return self._idle
 
-    def close(self, node: int, begin_ms: int, end_ms: int) -> None:
-        """Close a node for this time, whatever is allocated there already."""
-        first = self._cut(node, max(begin_ms, self.now_ms))
-        last = self._cut(node, end_ms) if end_ms < FAR else int(self.used[node])
-        self.free[:, node, first:last] = -1
+    def close(self, nodes: Sequence[int], begin_ms: int, end_ms: int) -> None:
+        """Close nodes for this time, whatever is allocated there already."""
+        begin_ms = max(begin_ms, self.now_ms)
+        if self.kernels is not None:
+            self._make_room()
+            numbers = np.array(nodes, dtype=np.int64)
+            longest = self.kernels.close(self.times, self.free, self.used, numbers, begin_ms, end_ms)
+            self._longest = max(self._longest, longest)
+            return
+        for node in nodes:
+            first = self._cut(node, begin_ms)
+            last = self._cut(node, end_ms) if end_ms < FAR else int(self.used[node])
+            self.free[:, node, first:last] = -1
+
+    def _make_room(self) -> None:
+        """Rows have room for what a compiled loop adds to them."""
+        if self._longest + 3 > self.times.shape[1]:
+            self._widen()
 
     def next_change(self, at_ms: int) -> int:
         """The first instant after this one at which what is free changes anywhere; ``FAR`` for none."""
