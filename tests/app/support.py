@@ -77,9 +77,12 @@ async def wait_for(pilot, condition):
 async def settled(pilot):
     """All that was on its way has been drawn."""
     app = pilot.app
-    await wait_for(pilot, lambda: app.shelf.kept.aside.idle)
-    await wait_for(pilot, lambda: all(worker.is_finished for worker in app.workers if worker.group != "follow"))
-    await pilot.pause()
+    await wait_for(
+        pilot,
+        lambda: (
+            app.shelf.kept.aside.idle and all(worker.is_finished for worker in app.workers if worker.group != "follow")
+        ),
+    )
 
 
 async def press(pilot, *keys):

@@ -241,7 +241,7 @@ def test_no_job_could_start_sooner_than_the_plan_says(jobs):
 
 @st.composite
 def busy_sites(draw):
-    """A site that is partly busy, and requests of a few kinds in no order."""
+    """A site that is partly busy and closed, and requests of a few kinds in no order."""
     cores = draw(st.lists(st.sampled_from([4, 8, 8, 16]), min_size=2, max_size=6))
     site = small_site(tuple(cores))
     numbers = st.integers(0, len(cores) - 1)
@@ -262,19 +262,30 @@ def busy_sites(draw):
     )
     kinds = [one for one in draw(st.lists(shape, min_size=1, max_size=8)) if (one["nodes"] or 1) <= one["ranks"]]
     kinds = [{**one, "nodes": None, "whole_nodes": False} if one["anywhere"] else one for one in kinds]
-    return site, held, [draw(st.sampled_from(kinds)) for _ in range(draw(st.integers(0, 30)))] if kinds else []
+    closed = [Closure(f"n{node + 1}", "broken") for node in draw(st.lists(numbers, max_size=1))]
+    windows = [
+        Window(tuple(f"n{node + 1}" for node in nodes), NOW + begin * 60_000, NOW + (begin + length) * 60_000, "work")
+        for nodes, begin, length in draw(
+            st.lists(
+                st.tuples(st.lists(numbers, min_size=1, unique=True), st.integers(-5, 30), st.integers(1, 60)),
+                max_size=3,
+            )
+        )
+    ]
+    asked = [draw(st.sampled_from(kinds)) for _ in range(draw(st.integers(0, 30)))] if kinds else []
+    return site, held, asked, closed, windows
 
 
 @given(busy_sites())
 def test_the_compiled_search_finds_the_same_places_as_the_other(busy):
-    site, held, shapes = busy
+    site, held, shapes, closures, windows = busy
     requests = [ask(number, **shape) for number, shape in enumerate(shapes)]
     planners = [Planner(site), Planner(site)]
     planners[1].kernels = compiled
     idle = Timeline(planners[0].table, NOW, held).idle()
     asked = [*requests, *(ask(100 + ranks, ranks=ranks, anywhere=True) for ranks in range(1, 25))]
     assert [planners[1].fits(one, idle) for one in asked] == [planners[0].fits(one, idle) for one in asked]
-    plain, fast = (make_plan(planner, NOW, held, requests) for planner in planners)
+    plain, fast = (make_plan(planner, NOW, held, requests, closures=closures, windows=windows) for planner in planners)
     assert fast.starting() == plain.starting()
     assert fast.placements == plain.placements and fast.unplaced == plain.unplaced
     # What starts is told without placing all: it is the same as what a whole plan begins with.

@@ -12,6 +12,10 @@ NEWEST = 200
 """Number of the newest runs of a class that are kept."""
 FEWEST, FEWEST_OWN = 8, 4
 """A class says something with so many runs that took longer than this one has run already; a name with these."""
+AS_MUCH = 12
+"""Of a new name a class says as much as all broader ones together where it has so many runs, and with twice as many twice."""
+SAMPLED = 256
+"""Number of values that the runs of a class are thinned to, evenly, where it says all; less where it says less."""
 OF_ONE_NAME = 4
 """Maximum number of runs of one name in a class of several: else a hundred equal jobs would say how long all others take."""
 MOST_CLASSES = 20_000
@@ -19,6 +23,8 @@ ALIKE = 0.8
 """In so many of the draws all jobs of a name that is new take as long as each other."""
 
 Seconds = NDArray[np.float64]
+Classes = tuple[tuple[tuple, float], ...]
+"""Classes of runs, the narrowest first, and the seconds that values of each are in units of."""
 
 
 class RunKind(Struct, frozen=True):
@@ -74,10 +80,10 @@ class RunTimes:
         """A run of this kind has taken so long, however it ended."""
         if len(self._classes) > MOST_CLASSES:
             self._classes.clear()
-        own = len(_own_classes(kind))
-        for place, (key, unit) in enumerate(_classes(kind)):
-            name = _name_of(kind.user, kind.name) if place >= own else ""
-            self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, name)
+        for key, unit in _own_classes(kind):
+            self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, "")
+        for key, unit in _broader_classes(kind):
+            self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, _name_of(kind.user, kind.name))
 
     def new_name(self, user: str, name: str) -> str:
         """The user and name where too few jobs of it have ended to say how long they take; empty else, and without a name."""
@@ -87,24 +93,53 @@ class RunTimes:
     def draw(self, kind: RunKind, elapsed_s: float, chance: "Chance", job: int) -> Seconds:
         """Run times in seconds that a job which has run for ``elapsed_s`` may come to, none above its walltime; one for each draw.
 
-        Runs of its name say it where enough of them are known. If not, broader classes do; then most of its name are supposed to
-        take about the same, whatever that is: a hundred equal jobs that are new are long together or short together. Without any
-        run to learn from, all that is left of its walltime is as likely.
+        Runs of its name say it where enough of them are known. If not, broader classes do. Of a job without a name the narrowest of
+        which enough is known; of a new name all of them together, the narrower the more, and most of its jobs are supposed to take
+        about the same, whatever that is: a hundred equal jobs that are new are long together or short together. Without any run to
+        learn from, all that is left of its walltime is as likely.
         """
-        walltime = float(kind.walltime_s)
-        left = max(0.0, walltime - elapsed_s)
-        shares, own = chance.of_job(job), len(_own_classes(kind))
-        for place, (key, unit) in enumerate(_classes(kind)):
-            if place == own and kind.name:
-                shares = chance.of_kind((kind.user, kind.name), shares)
+        shares = chance.of_job(job)
+        drawn = self._of_narrowest(_own_classes(kind), FEWEST_OWN, elapsed_s, shares)
+        if drawn is None and kind.name:
+            drawn = self._of_all_broader(kind, elapsed_s, chance.of_kind((kind.user, kind.name), shares))
+        elif drawn is None:
+            drawn = self._of_narrowest(_broader_classes(kind), FEWEST, elapsed_s, shares)
+        if drawn is None:
+            drawn = elapsed_s + (kind.walltime_s - elapsed_s) * shares
+        return np.clip(drawn, elapsed_s, max(float(kind.walltime_s), elapsed_s))
+
+    def _of_narrowest(self, classes: Classes, fewest: int, elapsed_s: float, shares: Seconds) -> Seconds | None:
+        """Of the narrowest class of which enough took longer; None where there is none."""
+        for key, unit in classes:
+            known = self._classes.get(key)
+            if known is not None and len(longer := known.above(elapsed_s / unit)) >= fewest:
+                drawn: Seconds = longer[(shares * len(longer)).astype(np.int64)] * unit
+                return drawn
+        return None
+
+    def _of_all_broader(self, kind: RunKind, elapsed_s: float, shares: Seconds) -> Seconds:
+        """The predictive distribution of a hierarchical Dirichlet process: a class, with a part of what is broader."""
+        values, weights, rest = [], [], 1.0
+        for key, unit in _broader_classes(kind):
             known = self._classes.get(key)
             if known is None:
                 continue
             longer = known.above(elapsed_s / unit)
-            if len(longer) >= (FEWEST if place >= own else FEWEST_OWN):
-                drawn: Seconds = longer[(shares * len(longer)).astype(np.int64)] * unit
-                return np.clip(drawn, elapsed_s, max(walltime, elapsed_s))
-        return elapsed_s + left * shares
+            said = rest * len(longer) / (len(longer) + AS_MUCH)
+            count = min(len(longer), math.ceil(said * SAMPLED))
+            if count:
+                values.append(longer[_evenly(len(longer), count)] * unit)
+                weights.append(np.full(count, said / count))
+                rest -= said
+        left = max(0.0, kind.walltime_s - elapsed_s)
+        count = math.ceil(rest * SAMPLED)
+        values.append(elapsed_s + left * (np.arange(count) + 0.5) / count)
+        weights.append(np.full(count, rest / count))
+        each = np.concatenate(values)
+        order = each.argsort()
+        reached = np.concatenate(weights)[order].cumsum()
+        found: Seconds = each[order[np.searchsorted(reached[:-1], shares * reached[-1], "right")]]
+        return found
 
 
 class Chance:
@@ -140,20 +175,21 @@ def _name_of(user: str, name: str) -> str:
     return f"{user} {name}" if name else ""
 
 
-def _own_classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
+def _own_classes(kind: RunKind) -> Classes:
     """The classes of its name alone."""
     return (((kind.user, kind.name, kind.cores), 1.0), ((kind.user, kind.name), 1.0)) if kind.name else ()
 
 
-def _classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
-    """The classes of a kind, the narrowest first, and the seconds that values of each are in units of."""
+def _broader_classes(kind: RunKind) -> Classes:
+    """The classes of runs of any name."""
     size = int(math.log2(max(1, kind.cores)))
     asked = int(2 * math.log2(max(60, kind.walltime_s)))
     unit = float(max(1, kind.walltime_s))
-    return (
-        *_own_classes(kind),
-        (("user", kind.user, size, asked), unit),
-        (("size", size, asked), unit),
-        (("asked", asked), unit),
-        (("all",), unit),
-    )
+    user = ((("user", kind.user, size, asked), unit),) if kind.user else ()
+    return (*user, (("size", size, asked), unit), (("asked", asked), unit), (("all",), unit))
+
+
+def _evenly(length: int, count: int) -> NDArray[np.int64]:
+    """So many places of a row of this length, evenly spread."""
+    found: NDArray[np.int64] = ((np.arange(count) + 0.5) * length / count).astype(np.int64)
+    return found
