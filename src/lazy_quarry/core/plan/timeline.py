@@ -6,6 +6,7 @@ are integer milliseconds; ``FAR`` stands for never.
 """
 
 from collections.abc import Sequence
+from itertools import chain
 from types import ModuleType
 
 import numpy as np
@@ -93,7 +94,8 @@ class Timeline:
                 self.allocate(node, begin_ms, end_ms, amount)
             return
         self._make_room()
-        numbers, taken = np.array(nodes, dtype=np.int64), np.array(amounts, dtype=np.int32)
+        numbers = np.array(nodes, dtype=np.int64)
+        taken = np.fromiter(chain.from_iterable(amounts), np.int32, 4 * len(amounts)).reshape(-1, 4)
         longest = self.kernels.take(self.times, self.free, self.used, numbers, taken, begin_ms, end_ms)
         self._longest = max(self._longest, longest)
 
