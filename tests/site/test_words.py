@@ -7,6 +7,7 @@ from types import SimpleNamespace
 import pytest
 
 import lazy_quarry
+from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.period import parse_period
@@ -14,10 +15,27 @@ from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
 from lazy_quarry.views.draft_view import DraftCost, DraftReport, DraftShape
 from lazy_quarry.views.job_view import StartRange
 from lazy_quarry.wording.book_words import cost_words, end_day, end_words, waits_words
-from lazy_quarry.wording.sentences import range_now, range_words, start_in_short
+from lazy_quarry.wording.sentences import range_now, range_words, sooner_words, start_in_short
 
 LINE = AccountLine("silt", 0, 0, 0, 0)
 NOW = 20_000 * DAY_MS + 9 * HOUR_MS
+
+
+@pytest.mark.parametrize(
+    ("after_ms", "at_once", "said"),
+    [
+        (0, True, "now"),
+        (800, True, "now"),  # worked out a moment after the board that is shown
+        (-800, True, "now"),
+        (600_000, False, "by 09:10, 20m sooner,"),
+        (2_400_000, False, None),  # no sooner than it likely does as it is
+    ],
+)
+def test_a_change_that_starts_a_job_at_once_says_now_whenever_it_is_looked_at(after_ms, at_once, said):
+    view = SimpleNamespace(range=None, forecast_ms=NOW + 30 * MINUTE_MS)
+    change = Suggestion((("queue", "deep"),), "", NOW + after_ms, "in queue deep", at_once)
+    told = [words for _, words in sooner_words(view, [change], NOW)]
+    assert told == ([] if said is None else [f"It would start {said} in queue deep."])
 
 
 @pytest.mark.parametrize(

@@ -176,7 +176,7 @@ def sooner_words(
     for change in changes:
         if likely is not None and change.start_ms >= likely:
             continue
-        if change.start_ms <= now_ms:
+        if change.at_once or change.start_ms <= now_ms:
             yield change, f"It would start now {change.how}."
             continue
         gain = "" if likely is None else f", {format_duration((likely - change.start_ms) // 1000)} sooner"

@@ -148,7 +148,7 @@ def test_every_change_that_is_advised_does_what_it_says_when_it_is_made(many, po
             wanted = changed_by(job.request, change.set)
             tried.apply(tried.decide(ChangeJob(at, job.number, By(job.user), wanted)))
             placed = tried.plans.plan(at).placements[job.number]
-            assert placed.start_ms == change.start_ms
+            assert placed.start_ms == change.start_ms and change.at_once == (change.start_ms <= at)
             tried.apply(tried.decide(Schedule(at)))
             assert (tried.state.jobs[job.number].phase is Phase.RUNNING) == (change.start_ms <= at)
 

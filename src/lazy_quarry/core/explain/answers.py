@@ -16,6 +16,8 @@ class Suggestion(Struct, frozen=True):
     words: str
     start_ms: int
     how: str = ""
+    at_once: bool = False
+    """It would start at the instant at which this was worked out, which who tells it may look at a moment later, or earlier."""
 
 
 class Ahead(Struct, frozen=True):

@@ -66,7 +66,7 @@ class Suggestions:
             if self.start_with(job, job.request) == now:
                 more = len(tasks) + 1
                 how = f"with {more} at once"
-                yield Suggestion((("array.at-once", str(more)),), f"It would start now {how}.", now, how)
+                yield Suggestion((("array.at-once", str(more)),), f"It would start now {how}.", now, how, at_once=True)
             return
         for tries in (self._shorter(job), self._fewer(job), self._leaner(job), self._elsewhere(job)):
             best: Suggestion | None = None
@@ -75,7 +75,7 @@ class Suggestions:
                 if start is None:
                     continue
                 if start <= now:
-                    best = Suggestion(settings, f"It would start now {words}.", start, words)
+                    best = Suggestion(settings, f"It would start now {words}.", start, words, at_once=True)
                     break
                 if best is None and asked is not None and start <= asked - SOONER_MS:
                     gain = format_duration((asked - start) // 1000)
