@@ -80,10 +80,9 @@ class RunTimes:
         """A run of this kind has taken so long, however it ended."""
         if len(self._classes) > MOST_CLASSES:
             self._classes.clear()
-        for key, unit in _own_classes(kind):
-            self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, "")
-        for key, unit in _broader_classes(kind):
-            self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, _name_of(kind.user, kind.name))
+        for classes, name in ((_own_classes(kind), ""), (_broader_classes(kind), _name_of(kind.user, kind.name))):
+            for key, unit in classes:
+                self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, name)
 
     def new_name(self, user: str, name: str) -> str:
         """The user and name where too few jobs of it have ended to say how long they take; empty else, and without a name."""

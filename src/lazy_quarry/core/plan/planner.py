@@ -90,8 +90,6 @@ class Planner:
         self._numbers: dict[tuple, int] = {}
         self._count = 0
         self._kinds: dict[int, tuple[Request, int]] = {}
-        self._last: tuple[Placement | None, list[int]] = None, []
-        """The place found last and its nodes' numbers: in most cases it is taken next."""
 
     def greatest_charge(self, tier: str, placement: Placement) -> int:
         """Core-ms that a job may be charged at most, its grace too; the same wherever it is placed, so that turns don't matter."""
@@ -268,27 +266,18 @@ class Planner:
         timeline.take(nodes, amounts, first.start_ms, first.end_ms)
 
     def _placement(self, wanted: PlanRequest, prepared: _PreparedNeed, slot: Slot, duration: int) -> Placement:
-        end, names = slot.start_ms + duration, self.table.names
-        numbers, allocations = list[int](), list[PlannedAllocation]()
+        end, names, allocations = slot.start_ms + duration, self.table.names, list[PlannedAllocation]()
         # The part with most ranks first, and the nodes of each by name.
-        parts = list(zip(prepared.need.parts, slot.chosen, strict=True))
-        if len(parts) > 1:
-            parts.sort(key=lambda one: -one[0].ranks)
-        for part, chosen in parts:
+        for part, chosen in sorted(zip(prepared.need.parts, slot.chosen, strict=True), key=lambda one: -one[0].ranks):
             nodes = sorted(chosen, key=self.table.rank_of)
             amounts = self._amounts(prepared, part, nodes)
             rows = zip([names[node] for node in nodes], repeat(end), amounts, repeat(part.ranks), strict=False)
             allocations += map(_allocation, rows)
-            numbers += nodes
-        found = Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations), prepared.counts)
-        self._last = found, numbers
-        return found
+        return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations), prepared.counts)
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
         """Take a placement out of the timeline, so that nobody else gets it."""
-        last, nodes = self._last
-        if placement is not last:
-            nodes = [self.table.index[placed.node] for placed in placement.allocations]
+        nodes = [self.table.index[placed.node] for placed in placement.allocations]
         timeline.take(nodes, [placed.amount for placed in placement.allocations], placement.start_ms, placement.end_ms)
 
     def _amounts(self, prepared: _PreparedNeed, part: NodeShare, nodes: Sequence[int]) -> Iterable[Amount]:

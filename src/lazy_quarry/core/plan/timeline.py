@@ -5,9 +5,10 @@ constant. Rows are padded to one width, so a question is asked of all nodes at o
 are integer milliseconds; ``FAR`` stands for never.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from itertools import chain
 from types import ModuleType
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -93,11 +94,8 @@ class Timeline:
             for node, amount in zip(nodes, amounts, strict=True):
                 self.allocate(node, begin_ms, end_ms, amount)
             return
-        self._make_room()
-        numbers = np.array(nodes, dtype=np.int64)
         taken = np.fromiter(chain.from_iterable(amounts), np.int32, 4 * len(amounts)).reshape(-1, 4)
-        longest = self.kernels.take(self.times, self.free, self.used, numbers, taken, begin_ms, end_ms)
-        self._longest = max(self._longest, longest)
+        self._change(self.kernels.take, nodes, taken, begin_ms, end_ms)
 
     def idle(self) -> NDArray[np.int32]:
         """(4 × nodes) what is free now, as far as :meth:`take` took any; less than 0 where a node is closed."""
@@ -109,20 +107,19 @@ class Timeline:
         """Close nodes for this time, whatever is allocated there already."""
         begin_ms = max(begin_ms, self.now_ms)
         if self.kernels is not None:
-            self._make_room()
-            numbers = np.array(nodes, dtype=np.int64)
-            longest = self.kernels.close(self.times, self.free, self.used, numbers, begin_ms, end_ms)
-            self._longest = max(self._longest, longest)
+            self._change(self.kernels.close, nodes, begin_ms, end_ms)
             return
         for node in nodes:
             first = self._cut(node, begin_ms)
             last = self._cut(node, end_ms) if end_ms < FAR else int(self.used[node])
             self.free[:, node, first:last] = -1
 
-    def _make_room(self) -> None:
-        """Rows have room for what a compiled loop adds to them."""
+    def _change(self, compiled: Callable[..., int], nodes: Sequence[int], *how: Any) -> None:
+        """Change nodes by a compiled loop, which finds room in their rows for what it adds."""
         if self._longest + 3 > self.times.shape[1]:
             self._widen()
+        longest = compiled(self.times, self.free, self.used, np.array(nodes, dtype=np.int64), *how)
+        self._longest = max(self._longest, longest)
 
     def next_change(self, at_ms: int) -> int:
         """The first instant after this one at which what is free changes anywhere; ``FAR`` for none."""
