@@ -121,6 +121,21 @@ def test_a_folder_made_by_one_who_looked_before_gives_nobody_the_cores_twice(pla
         CoresLock(tmp_path / "third")
 
 
+def test_a_folder_that_its_maker_takes_away_again_is_looked_for_anew(place, tmp_path, monkeypatch):
+    opened, gone = locks.ours.opened, []
+
+    def late(path, *more):
+        if not gone:
+            gone.append(path.parent)
+            path.parent.rmdir()
+        return opened(path, *more)
+
+    monkeypatch.setattr(locks.ours, "opened", late)
+    held = CoresLock(tmp_path / "spool")
+    assert cores_holder() == str(tmp_path / "spool") and held.folder != gone[0] and made(place) == [held.folder.name]
+    held.leave_single()
+
+
 def test_a_look_at_the_lock_keeps_nobody_from_taking_it(place, tmp_path):
     folder = locks_folder()
     looking = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT, 0o600)

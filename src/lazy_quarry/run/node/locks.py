@@ -145,8 +145,10 @@ class CoresLock:
         taken = set[Path]()
         # All of them are held: another may have been made by somebody who looked before this one was there.
         while rest := [folder for folder in all_locks_folders() if folder not in taken]:
-            self._take(rest[0])
-            taken.add(rest[0])
+            # Its maker takes it away again where somebody made another one at the same time: then look again.
+            with suppress(FileNotFoundError):
+                self._take(rest[0])
+                taken.add(rest[0])
         self.folder = locks_folder()
 
     def _take(self, folder: Path) -> None:
