@@ -5,6 +5,9 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 READY_TEST := $(VENV)/.ready-test
 
+# Many containers set it. Without bytecode each of hundreds of processes would compile the same files again.
+unexport PYTHONDONTWRITEBYTECODE
+
 MINUTES ?= 10
 SECONDS ?= 600
 RUNS ?= 10000
