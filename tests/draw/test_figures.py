@@ -87,9 +87,14 @@ def every_figure(demo):
     yield ladder_figure(report, "oxbow"), ["When flow would start", "3h", "fewer nodes", "as requested"]
 
 
+@pytest.fixture(scope="module")
+def drawable(demo):
+    return list(every_figure(demo))
+
+
 @pytest.mark.parametrize(("ground", "size"), [("print", "column"), ("chalk", "page"), ("dusk", "slide")])
-def test_every_figure_is_well_formed_on_its_page_and_has_its_words(demo, tmp_path, ground, size):
-    for figure, words in every_figure(demo):
+def test_every_figure_is_well_formed_on_its_page_and_has_its_words(drawable, tmp_path, ground, size):
+    for figure, words in drawable:
         svg, pdf = tmp_path / f"{figure.name}.svg", tmp_path / f"{figure.name}.pdf"
         draw(figure, svg, ground, size)
         told = " ".join(text.strip() for text in ET.parse(svg).getroot().itertext())

@@ -18,6 +18,7 @@ from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.figures.books_figures import burn_down_figure, over_time_figure
 from lazy_quarry.draw.figures.reports_figures import rhythm_figure, shares_figure, waits_figure, waste_figure
 from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.site.fast_search import loaded
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.proof import prove
 from lazy_quarry.store.storage import CELL_KEY, Wanted
@@ -29,6 +30,7 @@ from tests.conftest import script
 def demo():
     """Three days of the demo behind its ninety: retries, lost nodes, jobs that gave way, arrays."""
     site = Rehearsed(5)
+    site.session.engine.plans.planner.kernels = loaded()  # the same plans in half the time
     site.add_past(90)
     assert site.client().report("all").total.sums.jobs  # what ends from now on is added to the sums at hand
     site.advance(site.now_ms + 3 * DAY_MS)
