@@ -101,8 +101,7 @@ def test_a_job_ends_and_is_recorded_with_nobody_above_it(machine):
     let_go(machine)
     until(lambda: not os.path.exists(f"/proc/{supervisor}"), "the supervisor's end")
     assert (folder / f"exit.{supervisor}").exists()
-    found = machine.show(job)
-    assert found["state"] == "done"
+    assert machine.ended(job)["state"] == "done"
     until(lambda: not folder.exists(), "the tidying of the spool")
 
 
