@@ -70,8 +70,8 @@ class AlikeRuns:
 
     def __init__(self, session: Session) -> None:
         self.session = session
-        self._known: tuple[int, int, dict[tuple[str, str], list[tuple[Job, Kind]]]] = (-1, -1, {})
-        """Candidates by user and name, as long as nothing ends."""
+        self._known: tuple[int, int, dict[EndedFilter, list[tuple[Job, Kind]]]] = (-1, -1, {})
+        """Candidates by what they were asked for, as long as nothing ends."""
 
     def kind_of(self, job: Job) -> Kind:
         """The kind of a job or task."""
@@ -88,11 +88,11 @@ class AlikeRuns:
 
     def of(self, kind: Kind, user: str, script: str = "") -> list[tuple[Job, Kind]]:
         """Runs that have ended, no arrays, with their kinds; ``script`` also finds those of the very script under other names."""
-        found = {job.number: (job, other) for job, other in self._named(user, kind.name) if kind.like(other)}
+        named = self._ended(EndedFilter(user=user, name=kind.name, limit=MOST_RUNS))
+        found = {job.number: (job, other) for job, other in named if kind.like(other)}
         if kind.commands and (key := text_key(script)):
-            for job in self.session.journal.ended(EndedFilter(user=user, script=key, limit=MOST_RUNS)):
-                if job.request.array is None and job.number not in found:
-                    found[job.number] = job, self.kind_of(job)
+            for job, other in self._ended(EndedFilter(user=user, script=key, limit=MOST_RUNS)):
+                found.setdefault(job.number, (job, other))
         newest = sorted(found.values(), key=lambda one: (one[0].ended_ms or 0, one[0].number), reverse=True)
         return newest[:MOST_RUNS]
 
@@ -100,24 +100,23 @@ class AlikeRuns:
         """Runs alike to a job."""
         return self.of(self.kind_of(job), job.user, job.origin.script)
 
-    def _named(self, user: str, name: str) -> list[tuple[Job, Kind]]:
+    def _ended(self, wanted: EndedFilter) -> list[tuple[Job, Kind]]:
         session = self.session
         if self._known[:2] != (session.ends, session.past):
             self._known = session.ends, session.past, {}
         known = self._known[2]
-        if (user, name) not in known:
-            ended = session.journal.ended(EndedFilter(user=user, name=name, limit=MOST_RUNS))
+        if wanted not in known:
             scripts = dict[int, Kind]()
             found = list[tuple[Job, Kind]]()
-            for job in ended:
+            for job in session.journal.ended(wanted):
                 if job.request.array is None:
                     kind = scripts.get(job.parent) if job.parent is not None else None
                     kind = kind or self.kind_of(job)
                     if job.parent is not None:
                         scripts[job.parent] = kind
                     found.append((job, kind))
-            known[user, name] = found
-        return known[user, name]
+            known[wanted] = found
+        return known[wanted]
 
     def _chain_of(self, number: int) -> str:
         for record in self.session.engine.state.chains.values():

@@ -6,7 +6,8 @@ costs no more for a hundred thousand jobs than for a hundred.
 
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from itertools import compress
+from itertools import compress, repeat
+from operator import contains
 from typing import Any, overload
 
 from msgspec import Struct, field
@@ -104,11 +105,11 @@ class JobList(Sequence[Row]):
 
     def place_of(self, key: RowKey) -> int | None:
         """Where a job is."""
-        keys = [one.key if isinstance(one, Row) else ("job", one.job) for one in self.views]
-        try:
-            return keys.index(key)
-        except ValueError:
-            return None
+        job = key[1] if key[0] == "job" else None
+        for place, one in enumerate(self.views):
+            if one.key == key if isinstance(one, Row) else one.job == job:
+                return place
+        return None
 
 
 def _row(one: JobView | Row) -> Row:
@@ -209,8 +210,9 @@ class Arranger:
         else:
             texts, views = self._searched(key)
         for word in words.split():
-            has = [word in text for text in texts]
-            texts, views = list(compress(texts, has)), list(compress(views, has))
+            has = list(map(contains, texts, repeat(word)))
+            if False in has:
+                texts, views = list(compress(texts, has)), list(compress(views, has))
         self._narrowed = (self._board, key, words, (texts, views))
         return views
 
