@@ -86,7 +86,12 @@ def figures(best):
         engine = int(_engine_of(listeners[0]))
         for link in listeners:
             threading.Thread(target=_read, args=(link,), daemon=True).start()
-        time.sleep(1.0)
+        until = time.monotonic() + 60.0
+        while time.monotonic() < until:  # the first ranges of all that waits are drawn without a rest
+            before = cpu_s(engine)
+            time.sleep(2.0)
+            if cpu_s(engine) - before < 0.04:
+                break
         for name, turns, bound in (("listeners-idle", 0, 0.01), ("listeners-one-a-second", 1, 0.2)):
             before, until, job = cpu_s(engine), time.monotonic() + WATCHED_S, first + 1
             while time.monotonic() < until:
