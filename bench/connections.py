@@ -9,13 +9,10 @@ import threading
 import time
 from pathlib import Path
 
+from bench.timing import cpu_s
+
 SCRIPT = '#!/bin/sh\n# /// job\n# walltime = "1m"\n# memory = "16 MiB/core"\n# output = "/dev/null"\n# ///\nexec true\n'
 SUBMITTED, LISTENERS, WATCHED_S = 800, 200, 5.0
-
-
-def cpu_s(pid: int) -> float:
-    fields = Path(f"/proc/{pid}/stat").read_text().rsplit(") ", 1)[1].split()
-    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
 def bare_writes(folder: Path) -> float:

@@ -15,8 +15,8 @@ import tempfile
 import termios
 import time
 from contextlib import contextmanager
-from pathlib import Path
 
+from bench.timing import cpu_s
 from lazy_quarry.core.values import replace
 
 ROWS, COLUMNS = 47, 160
@@ -51,11 +51,6 @@ class Screen:
         os.write(self.fd, key.encode())
         return self.bytes_in(seconds)
 
-    def cpu_s(self) -> float:
-        """The processor's time that it has taken."""
-        fields = Path(f"/proc/{self.child}/stat").read_text().rpartition(")")[2].split()
-        return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
-
     def close(self) -> None:
         """End it."""
         os.kill(self.child, signal.SIGKILL)
@@ -75,9 +70,9 @@ def screen(*words: str):
 
 def idle(shown: Screen) -> tuple[float, float]:
     """Bytes, and seconds of the processor, in a second."""
-    before = shown.cpu_s()
+    before = cpu_s(shown.child)
     count = shown.bytes_in(IDLE_S)
-    return count / IDLE_S, (shown.cpu_s() - before) / IDLE_S
+    return count / IDLE_S, (cpu_s(shown.child) - before) / IDLE_S
 
 
 def steps(shown: Screen) -> float:

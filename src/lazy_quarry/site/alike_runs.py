@@ -12,6 +12,8 @@ from lazy_quarry.store.journal import EndedFilter
 
 MOST_RUNS = 200
 """Newest runs that are looked at."""
+MOST_ASKED = 1000
+"""Number of questions whose answers are kept: each letter that is typed in a draft makes another script."""
 
 
 def commands_of(script: str) -> str:
@@ -106,6 +108,8 @@ class AlikeRuns:
             self._known = session.ends, session.past, {}
         known = self._known[2]
         if wanted not in known:
+            if len(known) >= MOST_ASKED:
+                known.clear()
             scripts = dict[int, Kind]()
             found = list[tuple[Job, Kind]]()
             for job in session.journal.ended(wanted):
