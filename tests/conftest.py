@@ -1,6 +1,8 @@
 """Shared by all tests: a small site, scripts, and a state folder of their own."""
 
 import gc
+from contextlib import suppress
+from importlib import import_module
 import json
 import os
 import shutil
@@ -290,3 +292,18 @@ def used_machine(_used: Machine, tmp_path: Path) -> Iterator[Machine]:
     found = replace(_used, work=tmp_path, environment=dict(_used.environment))
     yield found
     found.lq("cancel", *(str(each["job"]) for each in json.loads(found.lq("jobs", "--format", "json").stdout)))
+
+
+def pytest_sessionstart() -> None:
+    """Each of several processes first loads its own part of the tests.
+
+    What pytest makes of a module is kept beside it: so each is made once, not by all of them at the same time.
+    """
+    mine, all_of_them = os.environ.get("PYTEST_XDIST_WORKER", ""), int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
+    if all_of_them == 1:
+        return
+    here = Path(__file__).parent
+    files = sorted(here.rglob("test_*.py"), key=lambda file: (-file.stat().st_size, file))
+    for file in files[int(mine.removeprefix("gw")) :: all_of_them]:
+        with suppress(Exception, pytest.skip.Exception):
+            import_module(".".join(("tests", *file.relative_to(here).with_suffix("").parts)))

@@ -42,14 +42,13 @@ SOURCE = Path(__file__).parents[2] / "src"
 
 
 def interpreters():
-    """Every Python of 3.9 or newer that is here, this one's version once."""
-    places = [*os.environ.get("PATH", "").split(":"), *map(str, Path.home().glob(".pyenv/versions/*/bin"))]
+    """Every Python of 3.9 or newer that is here, a version once."""
+    places = [*Path.home().glob(".pyenv/versions/*/bin"), *map(Path, os.environ.get("PATH", "").split(":"))]
     found = {}
     for minor in range(9, 20):
         for place in places:
-            path = Path(place) / f"python3.{minor}"
-            works = path.exists() and subprocess.run([path, "-c", ""], capture_output=True).returncode == 0
-            if works:
+            path = place / f"python3.{minor}"
+            if place.name != "shims" and path.exists():
                 found.setdefault(minor, str(path))
     return sorted(found.values()) or [sys.executable]
 
@@ -113,6 +112,8 @@ class Alone:
 
 @pytest.mark.parametrize("python", interpreters())
 def test_the_agent_and_the_supervisor_run_a_job_by_themselves(python, tmp_path):
+    if subprocess.run([python, "-c", ""], capture_output=True).returncode:
+        pytest.skip(f"{python} does not work here")
     with Alone(tmp_path, python) as alone:
         _, heard = alone.start("#!/bin/sh\necho water; exit 4\n")
         told = next(heard)
