@@ -94,16 +94,19 @@ def drawable(demo):
 
 @pytest.mark.parametrize(("ground", "size"), [("print", "column"), ("chalk", "page"), ("dusk", "slide")])
 def test_every_figure_is_well_formed_on_its_page_and_has_its_words(drawable, tmp_path, ground, size):
-    for figure, words in drawable:
+    """As PDF each on one of them: most of its time goes into cutting the letters that it needs out of their fonts."""
+    turn = list(SIZES).index(size)
+    for number, (figure, words) in enumerate(drawable):
         svg, pdf = tmp_path / f"{figure.name}.svg", tmp_path / f"{figure.name}.pdf"
         draw(figure, svg, ground, size)
         told = " ".join(text.strip() for text in ET.parse(svg).getroot().itertext())
         for word in [*words, "as of 1 March 2027, 09:42 UTC"]:
             assert word in told, (figure.name, word)
-        draw(figure, pdf, ground, size)
-        (page,) = PdfReader(pdf).pages
-        assert figure.title.split()[0] in page.extract_text()
-        assert abs(float(page.mediabox.width) / 72 - SIZES[size][0]) < 0.01
+        if number % len(SIZES) == turn:
+            draw(figure, pdf, ground, size)
+            (page,) = PdfReader(pdf).pages
+            assert figure.title.split()[0] in page.extract_text()
+            assert abs(float(page.mediabox.width) / 72 - SIZES[size][0]) < 0.01
         inside_the_page(painted(figure, GROUNDS[ground], size))
     before = svg.read_bytes()
     draw(figure, svg, ground, size)

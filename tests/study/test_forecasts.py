@@ -5,6 +5,7 @@ import pytest
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Account, Node, Queue, Tier, Window
 from lazy_quarry.core.values import replace
+from lazy_quarry.site.fast_search import loaded
 from lazy_quarry.study.forecast_groups import COLUMNS, by_group, csv_rows
 from lazy_quarry.study.forecasting import trace_forecasts
 from lazy_quarry.study.own_forecasts import forecasts_of
@@ -46,15 +47,15 @@ def past_of_trace(jobs):
 
 
 def site_forecasts(jobs, sample=10_000, site=SITE):
-    return forecasts_of(site, past_of_trace(jobs), sample, lambda done, count: True)
+    return forecasts_of(site, past_of_trace(jobs), sample, lambda done, count: True, loaded())
 
 
 @pytest.mark.parametrize("forecasts", [made, site_forecasts])
 def test_a_forecast_knows_only_what_had_happened_before(forecasts):
     """A trace that is cut short has the same forecasts, though later jobs may have changed when its own started."""
-    jobs = TRACE[:120]
+    jobs = TRACE[:100]
     known = {one.job: one for one in forecasts(jobs)}
-    for one in forecasts(jobs[:80]):
+    for one in forecasts(jobs[:75]):
         whole = known[one.job]
         assert (one.early_s, one.middle_s, one.late_s, one.plan_s) == (
             whole.early_s,
@@ -64,9 +65,9 @@ def test_a_forecast_knows_only_what_had_happened_before(forecasts):
         )
 
 
-@pytest.mark.parametrize(("forecasts", "most"), [(made, 0), (site_forecasts, 40)])
-def test_ranges_are_in_order_and_of_a_sample_only_so_many_are_made(forecasts, most):
-    said = [one for one in forecasts(TRACE[:400], most) if one.counts]
+@pytest.mark.parametrize(("forecasts", "jobs", "most"), [(made, 400, 0), (site_forecasts, 200, 60)])
+def test_ranges_are_in_order_and_of_a_sample_only_so_many_are_made(forecasts, jobs, most):
+    said = [one for one in forecasts(TRACE[:jobs], most) if one.counts]
     assert len(said) > (10 if most else 30)
     for one in said:
         assert one.submit_s - 1 <= one.early_s <= one.middle_s <= one.late_s
