@@ -215,9 +215,13 @@ class RehearsalRunner(WithoutHosts):
 def modelled_use(job: Job, modelled: ModelledRun, at: int) -> Use:
     """Use of a modelled run by an instant."""
     ran = max(0, at - (job.started_ms or 0))
-    ramp = min(1.0, ran / max(1, modelled.after_ms) * 3)  # memory fills over the first third
     written = round(ran / 1000 * 40_000 * max(1.0, modelled.busy))
-    return Use(round(ran * modelled.busy), round(modelled.memory_mib * ramp), written * 2, written)
+    return Use(round(ran * modelled.busy), _modelled_memory(modelled, ran), written * 2, written)
+
+
+def _modelled_memory(modelled: ModelledRun, ran_ms: int) -> int:
+    """Memory fills over the first third of a run."""
+    return round(modelled.memory_mib * min(1.0, ran_ms / max(1, modelled.after_ms) * 3))
 
 
 def modelled_parts(job: Job, use: Use) -> tuple[NodeUse, ...]:
@@ -258,10 +262,10 @@ def _shared(amount: int, weights: list[float]) -> list[int]:
 def modelled_samples(job: Job, modelled: ModelledRun, until_ms: int, most: int) -> list[Sample]:
     """Measurements of a modelled run."""
     began, found = job.started_ms or 0, list[Sample]()
+    cores, salt = job.cores_allocated, job.number * 40_503 + job.attempt
     for at in range(began, until_ms, max(15_000, (until_ms - began) // most // 15_000 * 15_000)):
-        sway = 0.92 + 0.12 * ((at // 1000 + job.number * 40_503 + job.attempt) * 2_654_435_761 % 2**32) / 2**32
-        use = modelled_use(job, modelled, at)
-        found.append((at, round(min(job.cores_allocated, modelled.busy * sway), 2), use.memory_peak_mib))
+        sway = 0.92 + 0.12 * ((at // 1000 + salt) * 2_654_435_761 % 2**32) / 2**32
+        found.append((at, round(min(cores, modelled.busy * sway), 2), _modelled_memory(modelled, at - began)))
     return found
 
 
