@@ -1,8 +1,6 @@
 """Shared by all tests: a small site, scripts, and a state folder of their own."""
 
 import gc
-from contextlib import suppress
-from importlib import import_module
 import json
 import os
 import shutil
@@ -10,7 +8,9 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from importlib import import_module
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -20,8 +20,10 @@ from sqlalchemy import Table, select
 
 from cluster.fixture import hosts, made_hosts
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier, Window
+from lazy_quarry.demo.virtual_clock import OnVirtualClock
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.fast_search import loaded
 from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
@@ -110,6 +112,15 @@ def rows_of(journal: Journal, table: Table) -> list[Any]:
     """All rows of one of a journal's tables, in the order of its primary key."""
     with journal.storage.sql.connect() as work:
         return list(work.execute(select(table).order_by(*table.primary_key.columns)))
+
+
+R = TypeVar("R", bound=OnVirtualClock)
+
+
+def quickly(rehearsed: R) -> R:
+    """A rehearsal that searches with what is compiled: the same plans in half the time."""
+    rehearsed.session.engine.plans.planner.kernels = loaded()
+    return rehearsed
 
 
 _LONG = (

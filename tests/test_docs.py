@@ -10,6 +10,7 @@ from pathlib import Path
 
 import click
 import pytest
+from matplotlib import get_cachedir
 
 from lazy_quarry.cli.command_table import COMMANDS
 from lazy_quarry.cli.main import Commands
@@ -95,6 +96,7 @@ def typed(machine):
     (home / "bin" / "lq").write_text(f'#!/bin/sh\nexec {shlex.quote(sys.executable)} -m lazy_quarry "$@"\n')
     (home / "bin" / "lq").chmod(0o755)
     environment = {**machine.environment, "HOME": str(home), "PATH": f"{home / 'bin'}:{os.environ['PATH']}"}
+    environment["MPLCONFIGDIR"] = get_cachedir()  # the list of this machine's fonts, which a new home would make anew
 
     def run(block):
         marked = "\n".join(["set -e", block])

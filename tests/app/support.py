@@ -14,6 +14,7 @@ from lazy_quarry.app.open_site import demo_app
 from lazy_quarry.files import given, ours
 from lazy_quarry.site import foresight, supposed_jobs
 from lazy_quarry.site.searches import Searches
+from tests.conftest import quickly
 
 PATIENCE_S = 30.0
 
@@ -35,6 +36,8 @@ async def demo(folder, size=(160, 47), ranges=False):
         touched = touched_by_loop(app, patch)
         async with app.run_test(size=size) as pilot:
             await wait_for(pilot, lambda: app.board is not None and app.query("Place"))
+            if ranges:
+                quickly(app.client.rehearsed)
             await wait_for(pilot, lambda: any(line.jobs > 60 and not line.adding_up for line in app.board.accounts))
             await settled(pilot)
             yield app, pilot

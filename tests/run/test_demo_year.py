@@ -9,9 +9,8 @@ from lazy_quarry.demo.happenings import QUARTER_CORE_HOURS, happenings
 from lazy_quarry.demo.people import KINDS, arrivals
 from lazy_quarry.demo.rehearsed import FUTURE_A_DAY, Rehearsed
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
-from lazy_quarry.site.fast_search import loaded
 from lazy_quarry.store.sqlite.tables import events
-from tests.conftest import rows_of
+from tests.conftest import quickly, rows_of
 
 YEAR_MS = 365 * DAY_MS
 
@@ -51,8 +50,7 @@ def test_people_come_and_go_by_season_and_names_differ_in_their_run_times():
 
 
 def test_the_first_days_are_busy_with_a_node_mended_and_budgets_that_last():
-    rehearsed = Rehearsed(7)
-    rehearsed.session.engine.plans.planner.kernels = loaded()  # the same plans in half the time
+    rehearsed = quickly(Rehearsed(7))
     used, waited = [], 0
     for day in range(1, 6):
         rehearsed.advance(BEGINS_MS + day * DAY_MS)

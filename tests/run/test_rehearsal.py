@@ -15,7 +15,7 @@ from lazy_quarry.demo.session import DemoClient
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
 from lazy_quarry.run.rehearsal import model, rehearsed_output
 from lazy_quarry.store.sqlite.tables import events, sums
-from tests.conftest import rows_of, script, until
+from tests.conftest import quickly, rows_of, script, until
 
 HEADER = 'name = "mine"\nwalltime = "1h"\nmemory = "1 GiB/core"'
 
@@ -76,7 +76,7 @@ def test_another_seed_is_another_present():
 
 @pytest.mark.parametrize("seed", [7, 8, 9])
 def test_no_node_is_ever_over_in_the_demo(seed):
-    rehearsed = Rehearsed(seed)
+    rehearsed = quickly(Rehearsed(seed))
     for _ in range(12):
         rehearsed.advance(rehearsed.now_ms + HOUR_MS)
         held = [
