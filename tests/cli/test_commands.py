@@ -58,6 +58,20 @@ def test_a_command_that_could_not_do_it_says_so_and_exits_with_2(own_machine, wo
     assert "Traceback" not in done.stderr
 
 
+def test_a_folder_where_a_file_is_to_be_written_is_refused_before_anything_is_asked(machine):
+    for words in (
+        "report --csv", "report --pdf", "report --usage-records", "study --svg", "study --forecasts", "compare 98 99 --csv",
+        "scaling 98 --svg", "chain check gone.toml --pdf", "draw nodes --svg", "replay --make 9 t.swf --forecasts", "try gone.sh --draft",
+        "account list --ics", "reservations --ics", "show 98 --bundle",
+    ):  # fmt: skip
+        done = machine.lq(*words.split(), str(machine.work))
+        option = words.split()[-1]
+        assert (done.returncode, done.stderr) == (
+            2,
+            f"lazy-quarry: {option} {machine.work}: this is a folder; name a file in it\n",
+        )
+
+
 def test_help_and_version(machine):
     assert "submit" in machine.lq("--help").stdout
     assert "--follow" in machine.lq("output", "--help").stdout

@@ -80,6 +80,17 @@ class Usage(QuarryError):
     """The command line itself is wrong."""
 
 
+def _no_folder(context: click.Context, option: click.Parameter, path: str) -> str:
+    if path and os.path.isdir(path):
+        raise Usage(f"{option.opts[0]} {path}: this is a folder; name a file in it")
+    return path
+
+
+def file_option(name: str, words: str, *names: str, metavar: str = "F") -> Callable[..., Any]:
+    """An option that names a file to be written; a folder is refused before anything is done."""
+    return click.option(name, *names, metavar=metavar, callback=_no_folder, default="", help=words)
+
+
 def check_site() -> None:
     """Check that the site exists. Raises :class:`Usage`."""
     from lazy_quarry.core.header.nearest import nearest

@@ -9,6 +9,7 @@ import click
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
+    file_option,
     format_option,
     is_json,
     own_zone,
@@ -40,9 +41,7 @@ _FORMS = {
 @click.option("--why", default="", help="what a grant is for, as it stands in the books")
 @click.option("--add", multiple=True, metavar="USER", help="with members: let this user charge it")
 @click.option("--remove", multiple=True, metavar="USER", help="with members: this user may charge it no longer")
-@click.option(
-    "--ics", default="", metavar="F.ics", help="with list or show: when budgets and their terms end, as iCalendar"
-)
+@file_option("--ics", "with list or show: when budgets and their terms end, as iCalendar", metavar="F.ics")
 @state_option
 @format_option
 def account_command(

@@ -12,6 +12,7 @@ from lazy_quarry.cli.options import (
     asked_again,
     client_of,
     draw_to,
+    file_option,
     is_json,
     number_format_option,
     own_zone,
@@ -61,8 +62,8 @@ _SIGNS = {"error": "✕", "warning": "·", "hint": " "}
 @click.option(
     "--file", "file", default="", metavar="FILE", help="continue: by this file; else by its own, as it is now"
 )
-@click.option("--svg", default="", metavar="F", help="draw its graph as SVG")
-@click.option("--pdf", default="", metavar="F", help="draw its graph as PDF")
+@file_option("--svg", "draw its graph as SVG")
+@file_option("--pdf", "draw its graph as PDF")
 @click.option("--schema", is_flag=True, help="print the JSON Schema of chain files, for editors")
 @click.option("--quiet", is_flag=True, help="submit: print the chain's number alone")
 @state_option

@@ -12,6 +12,7 @@ from lazy_quarry.cli.options import (
     Usage,
     client_of,
     draw_to,
+    file_option,
     jobs_argument,
     numbers_of,
     own_zone,
@@ -37,9 +38,9 @@ MOST_DIFFERENT = 8
 )
 @click.option("--errors", is_flag=True, help="look for it in standard error")
 @click.option("--differences", "differing", is_flag=True, help="only what was not the same in the runs")
-@click.option("--csv", "csv_file", metavar="F", default="", help="write the rows as CSV to this file")
-@click.option("--svg", metavar="F", default="", help="write the curve of the values as SVG to this file")
-@click.option("--pdf", metavar="F", default="", help="write the curve of the values as PDF to this file")
+@file_option("--csv", "write the rows as CSV to this file", "csv_file")
+@file_option("--svg", "write the curve of the values as SVG to this file")
+@file_option("--pdf", "write the curve of the values as PDF to this file")
 @state_option
 @click.option("--format", "form", metavar="table|json|csv", default="table", help="for people, or for programs")
 def compare_command(

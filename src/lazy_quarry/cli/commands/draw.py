@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import click
 from msgspec import Struct
 
-from lazy_quarry.cli.options import Usage, client_of, draw_to, numbers_of, own_zone, state_option
+from lazy_quarry.cli.options import Usage, client_of, draw_to, file_option, numbers_of, own_zone, state_option
 from lazy_quarry.core.header.nearest import nearest
 
 if TYPE_CHECKING:
@@ -56,8 +56,8 @@ class Asked(Struct, frozen=True):
 @click.option("--until", default="", metavar="T", help="where it ends, or a duration after it begins")
 @click.option("--ground", default="print", metavar="print|dusk|chalk", help="white paper, or the screen's colours")
 @click.option("--size", default="page", metavar="page|column|slide", help="how wide")
-@click.option("--svg", default="", metavar="F", help="write SVG to this file")
-@click.option("--pdf", default="", metavar="F", help="write PDF to this file")
+@file_option("--svg", "write SVG to this file")
+@file_option("--pdf", "write PDF to this file")
 @state_option
 def draw_command(
     figure: str,

@@ -12,6 +12,7 @@ import click
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
+    file_option,
     fit,
     format_option,
     is_json,
@@ -146,7 +147,7 @@ def _since_ms(text: str) -> int:
 )
 @click.option("--yes", is_flag=True, help="with --remove: don't ask")
 @click.option("--methods", is_flag=True, help="a paragraph and a table for a paper, in Markdown")
-@click.option("--bundle", metavar="F.zip", default="", help="pack script, verdict, record and output for whoever helps")
+@file_option("--bundle", "pack script, verdict, record and output for whoever helps", metavar="F.zip")
 @state_option
 @format_option
 def show_command(

@@ -11,6 +11,7 @@ from lazy_quarry.cli.options import (
     Usage,
     ask,
     client_of,
+    file_option,
     format_option,
     is_json,
     own_zone,
@@ -166,7 +167,7 @@ def unreserve_command(name: str, state: str) -> None:
 
 
 @click.command("reservations")
-@click.option("--ics", default="", metavar="F.ics", help="write them as iCalendar, - for standard output")
+@file_option("--ics", "write them as iCalendar, - for standard output", metavar="F.ics")
 @state_option
 @format_option
 def reservations_command(ics: str, state: str, form: str) -> None:

@@ -3,7 +3,7 @@
 import click
 from msgspec.structs import asdict
 
-from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines, say
+from lazy_quarry.cli.options import Usage, file_option, format_option, is_json, print_json, print_lines, say
 from lazy_quarry.core.units import plural
 
 
@@ -13,14 +13,12 @@ from lazy_quarry.core.units import plural
 @click.option("--cores", type=int, default=32, metavar="C", help="cores of each node; jobs may span nodes")
 @click.option("--policy", default="planned", metavar="P", help="first-come, easy or planned")
 @click.option("--compare", default="", metavar="P,P", help="several policies side by side")
-@click.option("--schedule", default="", metavar="OUT.csv", help="write when each job ran")
-@click.option(
-    "--forecasts", default="", metavar="OUT.csv", help="try forecasts of jobs that wait; needs the policy planned"
-)
+@file_option("--schedule", "write when each job ran", metavar="OUT.csv")
+@file_option("--forecasts", "try forecasts of jobs that wait; needs the policy planned", metavar="OUT.csv")
 @click.option(
     "--sample", type=int, default=0, metavar="N", help="of so many jobs, spread over the trace; all, if not given"
 )
-@click.option("--svg", default="", metavar="OUT.svg", help="draw use and queue over time; OUT.pdf for PDF")
+@file_option("--svg", "draw use and queue over time; OUT.pdf for PDF", metavar="OUT.svg")
 @click.option("--make", type=int, default=0, metavar="COUNT", help="write a made-up trace of so many jobs")
 @click.option("--seed", type=int, default=1, help="of a made-up trace")
 @click.option(

@@ -15,6 +15,7 @@ from lazy_quarry.cli.options import (
     Usage,
     client_of,
     draw_to,
+    file_option,
     format_option,
     is_json,
     own_zone,
@@ -63,37 +64,15 @@ if TYPE_CHECKING:
 @click.option(
     "--shares", is_flag=True, help="what each account should have of the cluster, had of late, and what follows"
 )
-@click.option("--csv", "csv_file", metavar="F", type=click.Path(dir_okay=False), help="the rows as CSV (RFC 4180)")
-@click.option(
-    "--svg",
-    metavar="F",
-    type=click.Path(dir_okay=False),
-    default="",
-    help="use over the period, split by the first key",
-)
-@click.option(
-    "--pdf", metavar="F", type=click.Path(dir_okay=False), default="", help="all of it on pages to be sent to somebody"
-)
+@file_option("--csv", "the rows as CSV (RFC 4180)", "csv_file")
+@file_option("--svg", "use over the period, split by the first key")
+@file_option("--pdf", "all of it on pages to be sent to somebody")
 @click.option("--anonymous", is_flag=True, help="with --pdf, --to, --swf or --parquet: leave other people's names out")
 @click.option("--to", metavar="ADDRESS", default="", help="mail the same pages, as notices are mailed")
 @click.option("--monthly", is_flag=True, help="with --to: print the line for cron that mails them each month")
-@click.option(
-    "--usage-records",
-    metavar="F",
-    type=click.Path(dir_okay=False),
-    default="",
-    help="the jobs as OGF Usage Records 2.0 (GFD.204), XML",
-)
-@click.option(
-    "--swf", metavar="F", type=click.Path(dir_okay=False), default="", help="the jobs in the Standard Workload Format"
-)
-@click.option(
-    "--parquet",
-    metavar="F",
-    type=click.Path(dir_okay=False),
-    default="",
-    help="the jobs as a table in Parquet (needs the extra parquet)",
-)
+@file_option("--usage-records", "the jobs as OGF Usage Records 2.0 (GFD.204), XML")
+@file_option("--swf", "the jobs in the Standard Workload Format")
+@file_option("--parquet", "the jobs as a table in Parquet (needs the extra parquet)")
 @state_option
 @click.option("--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True)
 def report_command(
@@ -108,7 +87,7 @@ def report_command(
     waste: bool,
     sizes: bool,
     shares: bool,
-    csv_file: str | None,
+    csv_file: str,
     svg: str,
     pdf: str,
     anonymous: bool,

@@ -10,6 +10,7 @@ from lazy_quarry.cli.options import (
     Usage,
     client_of,
     draw_to,
+    file_option,
     format_option,
     is_json,
     numbers_of,
@@ -37,8 +38,8 @@ MOST = 1000
 @click.option("--name", metavar="NAME", default="", help="all runs of a name that were done, in place of jobs")
 @click.option("--by", metavar="PARAMETER", default="", help="how the time grows with a parameter, in place of cores")
 @click.option("--for", "ahead", metavar="VALUE", default="", help="with --by: the walltime for this value")
-@click.option("--svg", metavar="F", default="", help="write speed-up and efficiency as SVG to this file")
-@click.option("--pdf", metavar="F", default="", help="write them as PDF to this file")
+@file_option("--svg", "write speed-up and efficiency as SVG to this file")
+@file_option("--pdf", "write them as PDF to this file")
 @state_option
 @format_option
 def scaling_command(

@@ -14,6 +14,7 @@ from lazy_quarry.cli.options import (
     asked_again,
     behind_dashes,
     client_of,
+    file_option,
     format_option,
     is_json,
     number_format_option,
@@ -214,9 +215,7 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
     help="a parameter's value, or a variable's; NAME=2,4,8 tries several sizes",
 )
 @click.option("--whole", type=float, metavar="SIZE", help="how large the whole is, where the script doesn't say")
-@click.option(
-    "--draft", metavar="FILE", type=click.Path(dir_okay=False), help="write the script with what is advised there"
-)
+@file_option("--draft", "write the script with what is advised there", metavar="FILE")
 @quiet_option
 @set_option
 @rehearse_option
@@ -228,7 +227,7 @@ def try_command(
     task: int | None,
     values: tuple[str, ...],
     whole: float | None,
-    draft: str | None,
+    draft: str,
     quiet: bool,
     settings: tuple[str, ...],
     rehearse: bool,
@@ -271,7 +270,7 @@ def try_command(
     array = client.expand(submission).request.array if shape.tasks else None
     asked = asked_of(shape.walltime_s or views[0].walltime_s, parameter, submission.script, array, whole)
     print_lines(trial_lines(views, asked), err=aside)
-    if draft is not None:
+    if draft:
         text = sending.text
         for key, value in advised_of(views, asked):
             text = set_key(text, key, value)

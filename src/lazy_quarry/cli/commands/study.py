@@ -13,6 +13,7 @@ from lazy_quarry.cli.options import (
     Usage,
     client_of,
     draw_to,
+    file_option,
     format_option,
     is_json,
     own_zone,
@@ -46,18 +47,11 @@ USUAL_SAMPLE = 300
     metavar="KEY=VALUE",
     help="what is otherwise: account.NAME.cores=+64, walltime=2x, nodes.c01=+8, …",
 )
-@click.option(
-    "--forecasts",
-    metavar="OUT.csv",
-    default="",
-    help="try the forecasts of jobs that waited, under the site's own policy",
-)
+@file_option("--forecasts", "try the forecasts of jobs that waited, under the site's own policy", metavar="OUT.csv")
 @click.option(
     "--sample", type=int, default=0, metavar="N", help="of so many jobs, spread over the time; 300, if not given"
 )
-@click.option(
-    "--svg", metavar="F", type=click.Path(dir_okay=False), default="", help="draw waits and use; F.pdf for PDF"
-)
+@file_option("--svg", "draw waits and use; F.pdf for PDF")
 @state_option
 @format_option
 @click.pass_context
