@@ -18,6 +18,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.draw.figure import save
 from lazy_quarry.draw.figures.chain_figures import chain_figure, chain_lanes_figure
 from lazy_quarry.draw.figures.draft_figures import ladder_figure, placement_figure
 from lazy_quarry.draw.figures.jobs_figures import lanes_figure, span_of
@@ -98,16 +99,17 @@ def test_every_figure_is_well_formed_on_its_page_and_has_its_words(drawable, tmp
     turn = list(SIZES).index(size)
     for number, (figure, words) in enumerate(drawable):
         svg, pdf = tmp_path / f"{figure.name}.svg", tmp_path / f"{figure.name}.pdf"
-        draw(figure, svg, ground, size)
+        paper = painted(figure, GROUNDS[ground], size)
+        save(paper, svg)
         told = " ".join(text.strip() for text in ET.parse(svg).getroot().itertext())
         for word in [*words, "as of 1 March 2027, 09:42 UTC"]:
             assert word in told, (figure.name, word)
         if number % len(SIZES) == turn:
-            draw(figure, pdf, ground, size)
+            save(paper, pdf)
             (page,) = PdfReader(pdf).pages
             assert figure.title.split()[0] in page.extract_text()
             assert abs(float(page.mediabox.width) / 72 - SIZES[size][0]) < 0.01
-        inside_the_page(painted(figure, GROUNDS[ground], size))
+        inside_the_page(paper)
     before = svg.read_bytes()
     draw(figure, svg, ground, size)
     assert svg.read_bytes() == before

@@ -49,8 +49,8 @@ def test_output_is_an_honest_word_about_the_model():
     assert rehearsed_output(replace(job(), started_ms=None), 0) == ""
 
 
-def played(seed, steps):
-    rehearsed = Rehearsed(seed)
+def played(seed, steps, searching=lambda one: one):
+    rehearsed = searching(Rehearsed(seed))
     number = None
     for at, step in enumerate(steps):
         if at == 1:
@@ -62,8 +62,8 @@ def played(seed, steps):
 
 @settings(max_examples=6)
 @given(st.integers(0, 100))
-def test_the_same_commands_and_seed_give_the_same_events(seed):
-    assert played(seed, [7, 50])[2] == played(seed, [7, 50])[2]
+def test_the_same_commands_and_seed_give_the_same_events_whichever_search_finds_the_places(seed):
+    assert played(seed, [7, 50])[2] == played(seed, [7, 50], quickly)[2]
 
 
 def test_events_do_not_depend_on_how_fast_the_clock_ran():
