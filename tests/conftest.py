@@ -122,10 +122,10 @@ def rows_of(journal: Journal, table: Table) -> list[Any]:
 R = TypeVar("R", bound=OnVirtualClock)
 
 
-def quickly(rehearsed: R) -> R:
+def quickly(rehearsal: R) -> R:
     """A rehearsal that searches with what is compiled: the same plans in half the time."""
-    rehearsed.session.engine.plans.planner.kernels = loaded()
-    return rehearsed
+    rehearsal.session.engine.plans.planner.kernels = loaded()
+    return rehearsal
 
 
 _LONG = (

@@ -35,7 +35,9 @@ def demo():
     assert site.client().report("all").total.sums.jobs  # what ends from now on is added to the sums at hand
     site.advance(site.now_ms + DAY_MS)
     busy = next(one.allocations[0].node for one in site.session.engine.state.running())
-    site.session.commit(site.session.engine.decide(LoseNode(site.now_ms, busy, By(why="no answer"))))
+    events = site.session.engine.decide(LoseNode(site.now_ms, busy, By(why="no answer")))
+    assert any(isinstance(event, Ended) for event in events)
+    site.session.commit(events)
     site.site.dispatcher.step()
     site.advance(site.now_ms + DAY_MS)
     assert any(event.again for _, event in site.session.journal.events_after(0) if isinstance(event, Ended))
