@@ -11,7 +11,7 @@ from sqlalchemy import text
 
 from lazy_quarry.cli.output.report_text import report_csv, report_json, report_lines, waste_json, waste_lines
 from lazy_quarry.core.engine.commands import LoseNode
-from lazy_quarry.core.engine.events import Ended, Started
+from lazy_quarry.core.engine.events import Ended, Started, Stopping
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.ledger.report import KEYS
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
@@ -36,11 +36,12 @@ def demo():
     site.advance(site.now_ms + DAY_MS)
     busy = next(one.allocations[0].node for one in site.session.engine.state.running())
     events = site.session.engine.decide(LoseNode(site.now_ms, busy, By(why="no answer")))
-    assert any(isinstance(event, Ended) for event in events)
+    stopped = {event.job for event in events if isinstance(event, Stopping)}
     site.session.commit(events)
     site.site.dispatcher.step()
     site.advance(site.now_ms + DAY_MS)
-    assert any(event.again for _, event in site.session.journal.events_after(0) if isinstance(event, Ended))
+    ended = (event for _, event in site.session.journal.events_after(0) if isinstance(event, Ended))
+    assert stopped & {event.job for event in ended if event.again}
     return site
 
 
